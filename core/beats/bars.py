@@ -1,0 +1,156 @@
+"""Which beats are downbeats: evidence a beat, then the best division of the beats into bars.
+
+What marks a bar's first beat (common practice, and the features of Böck, Krebs and Widmer 2016): low
+drums and basses strike, the harmony changes, patterns repeat after a bar; the backbeat answers between.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import maximum_filter1d
+
+from core.beats.fusion import Player
+from core.listening.spectrum import FRAME_RATE
+
+Curve = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+#: What a bar costs whose length is not the main one, in standard deviations of the downbeat evidence.
+ODD_BAR = 6.0
+#: How common each number of felt beats is (common practice), as a bonus a bar.
+USUAL = {2: -0.25, 3: 0.0, 4: 0.35, 5: -0.35, 6: -0.35, 7: -0.5}
+
+
+@dataclass(frozen=True)
+class Mix:
+    """All players' evidence together, frames at 100 a second."""
+
+    flux: NDArray[np.float32]
+    energy: NDArray[np.float32]
+    chroma: NDArray[np.float32]
+
+    @classmethod
+    def of(cls, players: Sequence[Player]) -> Mix:
+        n = max(len(p.evidence) for p in players)
+
+        def total(parts: list[NDArray[np.float32]]) -> NDArray[np.float32]:
+            out = np.zeros((n, parts[0].shape[1]), dtype=np.float32)
+            for part in parts:
+                out[: len(part)] += part
+            return out
+
+        return cls(
+            total([p.evidence.flux for p in players]),
+            total([p.evidence.energy for p in players]),
+            total([p.evidence.chroma for p in players]),
+        )
+
+
+def _at(curve: Curve, frames: Ints, reach: int = 4) -> Curve:
+    wide = maximum_filter1d(curve, 2 * reach + 1, axis=0)
+    return wide[np.clip(frames, 0, len(curve) - 1)]
+
+
+def _z(x: Curve) -> Curve:
+    spread = x.std()
+    return np.clip((x - x.mean()) / spread, -3, 3) if spread > 1e-12 else np.zeros_like(x)
+
+
+def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
+    """Mean of ``values`` (frames, n) from each beat to the next; the last as long as the one before."""
+    sums = np.concatenate([np.zeros((1, values.shape[1])), np.cumsum(values, axis=0, dtype=np.float64)])
+    edges = np.append(frames, 2 * frames[-1] - frames[-2])
+    edges = np.clip(edges, 0, len(values))
+    return (sums[edges[1:]] - sums[edges[:-1]]) / np.maximum(np.diff(edges), 1)[:, None]
+
+
+def downbeat_evidence(mix: Mix, frames: Ints) -> Curve:
+    """For each beat how much it sounds like a downbeat; mean 0, spread about 1."""
+    flux = _at(mix.flux, frames)
+    chroma = _segments(mix.chroma, frames)
+    chroma = np.log1p(200 * chroma)
+    chroma /= np.linalg.norm(chroma, axis=1, keepdims=True) + 1e-9
+    change = np.zeros(len(frames))
+    change[1:] = 1 - (chroma[1:] * chroma[:-1]).sum(axis=1)
+    low_level = _segments(mix.energy[:, :1], frames)[:, 0]
+    rise = np.zeros(len(frames))
+    rise[1:] = np.diff(low_level)
+    return _z(1.0 * _z(flux[:, 0]) + 1.0 * _z(change) + 0.5 * _z(rise) - 0.3 * _z(flux[:, 2]) + 0.2 * _z(flux[:, 1]))
+
+
+def repetition(mix: Mix, frames: Ints, longest: int = 16) -> Curve:
+    """How alike beats are at a distance of 0 to ``longest`` beats, against all distances; spread 1."""
+    parts = []
+    for f in np.arange(4) / 4:  # quarters of the beat carry the pattern
+        inner = frames[:-1] + np.round(f * np.diff(frames)).astype(np.int64)
+        parts.append(_at(np.log1p(10 * mix.flux.astype(np.float64)), inner))
+    chroma = np.log1p(200 * _segments(mix.chroma, frames))[:-1]
+    pattern = np.concatenate([_columns_z(np.concatenate(parts, axis=1)), 0.7 * _columns_z(chroma)], axis=1)
+    out = np.zeros(longest + 1)
+    for lag in range(1, min(longest + 1, len(pattern) - 4)):
+        out[lag] = np.mean((pattern[lag:] * pattern[:-lag]).mean(axis=1))
+    return out
+
+
+def _columns_z(x: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.asarray((x - x.mean(axis=0)) / (x.std(axis=0) + 1e-9))
+
+
+@dataclass(frozen=True)
+class Bars:
+    """``downbeats``: indices of beats that open a bar; ``beats``: the main number of felt beats a bar.
+
+    ``score`` compares divisions of the same beats; ``scores`` has the best of each main number.
+    """
+
+    downbeats: Ints
+    beats: int
+    score: float
+    scores: dict[int, float]
+
+
+def divide(evidence: Curve, likeness: Curve, beats: int | None = None, odd_bar: float = ODD_BAR) -> Bars:
+    """The best division into bars of mainly ``beats`` (or of the best of 2 to 7), odd bars at a price."""
+    best: Bars | None = None
+    scores: dict[int, float] = {}
+    for main in [beats] if beats else sorted(USUAL):
+        downs, score = _divide(evidence, main, odd_bar)
+        # a bar repeats at its own length, at twice it, and not between
+        alike = likeness[main] + 0.5 * (likeness[2 * main] if 2 * main < len(likeness) else 0)
+        others = np.mean([likeness[k] for k in range(2, 9) if k % main])
+        scores[main] = score + 2.5 * (alike - 1.5 * others) + USUAL.get(main, -0.5)
+        if best is None or scores[main] > best.score:
+            best = Bars(downs, main, scores[main], scores)
+    assert best is not None
+    return best
+
+
+def _divide(evidence: Curve, main: int, odd_bar: float) -> tuple[Ints, float]:
+    """Viterbi over bar lines. The score is the mean evidence of downbeats above that of other beats."""
+    n = len(evidence)
+    total = np.full(n, -np.inf)
+    came = np.full(n, -1)
+    for k in range(n):
+        if k < main:
+            total[k] = 0.0
+        for length in range(max(1, main - 3), main + 4):
+            if k - length >= 0:
+                s = total[k - length] - (odd_bar * (1 if length > 1 else 2) if length != main else 0)
+                if s > total[k]:
+                    total[k], came[k] = s, k - length
+        total[k] += evidence[k] * main / 4
+    k = n - main + int(np.argmax(total[-main:])) if n > main else int(np.argmax(total))
+    downs = []
+    while k >= 0:
+        downs.append(k)
+        k = int(came[k])
+    downs = downs[::-1]
+    on = np.zeros(n, dtype=bool)
+    on[downs] = True
+    gap = evidence[on].mean() - evidence[~on].mean() if on.any() and not on.all() else 0.0
+    odd = sum(1 for d in np.diff(downs) if d != main)
+    return np.array(downs, dtype=np.int64), float(gap) - 0.3 * odd * main / max(4, n / 4)

@@ -1,0 +1,100 @@
+"""The most likely chain of beats through a curve of attack strength.
+
+A hidden semi-Markov view of the bar-pointer model (Whiteley, Cemgil and Godsill 2006) in its efficient
+form (Krebs, Böck and Widmer 2015): tempo changes only at beats, so that all frames between two beats
+fold into one step and the decoding over every beat interval is exact and quick.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from core.listening.spectrum import FRAME_RATE
+
+Curve = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+_NEVER = -1e18
+
+
+@dataclass(frozen=True)
+class Leash:
+    """How freely the tempo may move. ``change``: price of a 10 % change from one beat to the next, in
+    units of a full attack; ``price``: what each beat costs, so that a chain does not run through silence.
+    """
+
+    change: float = 0.5
+    price: float = 0.25
+
+
+@njit(cache=True, nogil=True)
+def _decode(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float) -> tuple:
+    """Viterbi over (frame, interval). ``gain`` is the worth of a beat at each frame."""
+    n, m = len(gain), longest - shortest + 1
+    score = np.full((n, m), _NEVER)
+    back = np.full((n, m), -2, dtype=np.int16)  # index of the interval before; -1 opens the chain
+    cost = np.empty((m, m))
+    for i in range(m):
+        for j in range(m):
+            r = abs(np.log((shortest + i) / (shortest + j)))
+            # Huber: small drift nearly free, a sudden new tempo dear but possible
+            cost[i, j] = change * (r * r / 0.01 if r < 0.1 else 2 * r / 0.1 - 1)
+    reach = np.empty((m, 2), dtype=np.int64)
+    for i in range(m):
+        reach[i, 0] = max(0, int((shortest + i) / 1.7) - shortest)
+        reach[i, 1] = min(m, int((shortest + i) * 1.7) - shortest + 1)
+    for t in range(n):
+        for i in range(m):
+            interval = shortest + i
+            # two beats open a chain: the one an interval ago and this one
+            if t >= interval:
+                best, came = gain[t - interval], -1
+                for j in range(reach[i, 0], reach[i, 1]):
+                    s = score[t - interval, j] - cost[i, j]
+                    if s > best:
+                        best, came = s, j
+            else:
+                continue
+            score[t, i] = best + gain[t] - home[i]
+            back[t, i] = came
+    return score, back
+
+
+def decode(
+    curve: Curve,
+    slow_bpm: float,
+    fast_bpm: float,
+    home_bpm: float,
+    leash: Leash = Leash(),
+    pins: Ints | None = None,
+) -> tuple[Ints, float]:
+    """The best chain of beats: their frames, and its score (attack units).
+
+    ``slow_bpm`` to ``fast_bpm`` bound every beat interval; straying from ``home_bpm`` costs a little.
+    ``pins``: frames that have to be beats. Returns no frames where nothing is worth a chain.
+    """
+    shortest, longest = (int(round(60 * FRAME_RATE / b)) for b in (fast_bpm, slow_bpm))
+    gain = curve - leash.price
+    if pins is not None and len(pins):
+        gain = gain.copy()
+        gain[pins] += 1e6
+    intervals = np.arange(shortest, longest + 1) / FRAME_RATE
+    home = 0.15 * (np.log(intervals * home_bpm / 60) / np.log(1.25)) ** 2
+    score, back = _decode(gain, shortest, longest, home, leash.change)
+    t, i = np.unravel_index(int(np.argmax(score)), score.shape)
+    best = float(score[t, i])
+    if best <= 0:
+        return np.zeros(0, dtype=np.int64), 0.0
+    chain = [int(t)]
+    while True:
+        before = int(back[t, i])
+        t = t - (shortest + i)
+        chain.append(int(t))
+        if before < 0:
+            break
+        i = before
+    return np.array(chain[::-1], dtype=np.int64), best

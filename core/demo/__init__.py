@@ -1,0 +1,1 @@
+"""The made-up demo performances, rendered deterministically, with the truth of each."""

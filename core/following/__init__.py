@@ -1,0 +1,1 @@
+"""What follows the map: the click, and later parts."""

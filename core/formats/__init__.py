@@ -1,0 +1,1 @@
+"""File formats, one a file, reader beside writer."""

@@ -1,0 +1,1 @@
+"""Hearing a recording: reading it, drawing it, finding its attacks."""

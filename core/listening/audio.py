@@ -1,0 +1,186 @@
+"""Reading recordings: what a file holds, in clear words where it cannot be used, and its samples in blocks."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
+import soxr
+from numpy.typing import NDArray
+
+Samples = NDArray[np.float32]
+
+#: The rate at which the core listens; a hop of 200 samples gives exactly 100 frames a second.
+LISTENING_RATE = 20_000
+#: Frames a block read from disk: small enough that a two-hour file fits anywhere.
+BLOCK = 1 << 19
+FORMATS = "WAV, AIFF, FLAC, OGG or MP3"
+
+
+class AudioError(ValueError):
+    """A recording that cannot be used, in words for the engineer."""
+
+
+@dataclass(frozen=True)
+class AudioInfo:
+    """``frames`` a channel at ``rate`` Hz; ``missing`` frames that the header promised and the file lacks."""
+
+    rate: int
+    channels: int
+    frames: int
+    format: str
+    missing: int = 0
+
+    @property
+    def seconds(self) -> float:
+        return self.frames / self.rate
+
+
+def inspect(path: Path, name: str | None = None) -> AudioInfo:
+    """What the file at ``path`` holds. Raises :class:`AudioError`, naming the file ``name``."""
+    name = name or path.name
+    try:
+        if path.stat().st_size == 0:
+            raise AudioError(f"“{name}” is empty: the file has no bytes.")
+        with sf.SoundFile(path) as f:
+            info = AudioInfo(f.samplerate, f.channels, f.frames, f.format)
+            if f.format in ("MP3", "OGG", "FLAC"):
+                info = _measured(f, info)
+    except (sf.LibsndfileError, RuntimeError):
+        raise AudioError(f"“{name}” is not audio that Diachron reads. Bring {FORMATS}.") from None
+    except OSError as e:
+        raise AudioError(f"“{name}” cannot be read: {e.strerror or e}.") from None
+    if info.format in ("WAV", "WAVEX"):
+        info = _against_header(path, info)
+    if info.frames <= 0:
+        raise AudioError(f"“{name}” is empty: it is an audio file without a single sample.")
+    if info.channels > 2:
+        raise AudioError(f"“{name}” has {info.channels} channels. Bring it as mono or stereo files.")
+    return info
+
+
+def _measured(f: sf.SoundFile, info: AudioInfo) -> AudioInfo:
+    """Check by seeking that a compressed file goes on as far as its header says; if not, measure it."""
+    try:
+        if info.frames < (1 << 62):
+            f.seek(max(0, info.frames - 2))
+            if len(f.read(2)) == min(2, info.frames):
+                return info
+    except sf.LibsndfileError:
+        pass
+    good, declared = 0, info.frames if info.frames < (1 << 62) else 0
+    try:
+        f.seek(0)
+        while n := len(f.read(BLOCK // 16, dtype="float32")):
+            good += n
+    except sf.LibsndfileError:
+        pass
+    return AudioInfo(info.rate, info.channels, good, info.format, max(0, declared - good))
+
+
+def _against_header(path: Path, info: AudioInfo) -> AudioInfo:
+    """Compare a WAV's data chunk with the file's end: an interrupted copy promises more than it holds."""
+    with path.open("rb") as f:
+        head = f.read(12)
+        if head[:4] != b"RIFF":
+            return info
+        while len(chunk := f.read(8)) == 8:
+            tag, size = struct.unpack("<4sI", chunk)
+            if tag == b"data":
+                left = path.stat().st_size - f.tell()
+                if 0 < size < 0xFFFFFFF0 and size > left and info.frames:
+                    return AudioInfo(
+                        info.rate, info.channels, info.frames, info.format, info.frames * (size - left) // max(1, left)
+                    )
+                return info
+            f.seek(size + (size & 1), 1)
+    return info
+
+
+def read(path: Path, start: int, count: int) -> Samples:
+    """Frames ``start`` to ``start + count`` as float32 ``(frames, channels)``, silence past the end.
+
+    Samples that are not finite read as silence. Raises :class:`AudioError`.
+    """
+    try:
+        with sf.SoundFile(path) as f:
+            out = np.zeros((count, f.channels), dtype=np.float32)
+            if 0 <= start < f.frames:
+                f.seek(start)
+                got = f.read(min(count, f.frames - start), dtype="float32", always_2d=True)
+                out[: len(got)] = got
+    except sf.LibsndfileError as e:
+        raise AudioError(f"“{path.name}” cannot be read here: {e}.") from None
+    if not np.isfinite(out).all():
+        np.nan_to_num(out, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
+    return out
+
+
+def blocks(path: Path, size: int = BLOCK) -> Iterator[Samples]:
+    """The whole file as consecutive float32 blocks ``(frames, channels)``, as far as it can be decoded.
+
+    Samples that are not finite are passed through; see :class:`Health`.
+    """
+    with sf.SoundFile(path) as f:
+        while True:
+            try:
+                block = f.read(size, dtype="float32", always_2d=True)
+            except sf.LibsndfileError:
+                return
+            if not len(block):
+                return
+            yield block
+
+
+@dataclass
+class Health:
+    """What is odd about a recording, gathered while its blocks pass by."""
+
+    not_numbers: int = 0
+    clipped: int = 0
+    peak: float = 0.0
+    _run: int = 0
+
+    def check(self, block: Samples) -> Samples:
+        """Note what is odd; return the block with silence for samples that are not finite."""
+        bad = ~np.isfinite(block)
+        if bad.any():
+            self.not_numbers += int(bad.sum())
+            block = np.where(bad, np.float32(0), block)
+        loud = np.abs(block)
+        self.peak = max(self.peak, float(loud.max()))
+        # three full-scale samples in a row are a flattened peak (common practice)
+        full = loud >= 0.9999
+        self.clipped += int((full[2:] & full[1:-1] & full[:-2]).sum())
+        return block
+
+    def remarks(self, info: AudioInfo) -> list[str]:
+        """Sentences for the engineer; the recording is usable all the same."""
+        out = []
+        if info.missing:
+            out.append(f"The file ends early: about {info.missing / info.rate:.1f} s that it announces are missing.")
+        if self.not_numbers:
+            out.append(f"{self.not_numbers} samples are not numbers; they are played as silence.")
+        if self.peak < 1e-5:
+            out.append("The track is silent and gives the analysis nothing.")
+        elif self.clipped:
+            out.append(f"Clipped: {self.clipped} samples sit flat at full scale. Attacks are found all the same.")
+        return out
+
+
+def write_at_rate(path: Path, target: Path, rate: int) -> None:
+    """Write ``path`` resampled to ``rate`` as a 24-bit FLAC at ``target``, for playback beside other tracks."""
+    with sf.SoundFile(path) as f:
+        source_rate, channels = f.samplerate, f.channels
+    resampler = soxr.ResampleStream(source_rate, rate, channels, dtype="float32", quality="VHQ")
+    health = Health()
+    partial = target.with_suffix(".partial")
+    with sf.SoundFile(partial, "w", rate, channels, "PCM_24", format="FLAC") as out:
+        for block in blocks(path):
+            out.write(resampler.resample_chunk(health.check(block)))
+        out.write(resampler.resample_chunk(np.zeros((0, channels), dtype=np.float32), last=True))
+    partial.replace(target)

@@ -1,0 +1,183 @@
+"""Edits: each a pure function from a map to a new one, changing nothing outside its reach.
+
+Times are seconds, beats are felt-beat indices (0 = downbeat of bar 1). Where an edit cannot be, it
+raises :class:`EditError` with a sentence for the engineer, and the map stays as it was.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from core.tempomap.meter import EPSILON, Floats, Meter, MeterChange, Meters
+from core.tempomap.tempomap import TempoMap
+
+#: Two beats closer than this are one: 600 a minute is past what anybody counts.
+CLOSEST = 0.1
+
+
+class EditError(ValueError):
+    """An edit that cannot be, in words for the engineer."""
+
+
+def move_beat(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:
+    """Put a felt beat at ``seconds`` and pin it there. Its neighbouring points stay.
+
+    A beat between two points of a coarser map becomes a point of its own; a beat before the first or
+    after the last point extends the map.
+    """
+    quarter = float(tempo_map.meters.quarters_of_beat(beat))
+    i = int(np.searchsorted(tempo_map.quarters, quarter - EPSILON))
+    there = i < len(tempo_map.quarters) and abs(tempo_map.quarters[i] - quarter) <= EPSILON
+    keep = np.ones(len(tempo_map.quarters), dtype=bool)
+    if there:
+        keep[i] = False
+    t, q, pins = tempo_map.seconds[keep], tempo_map.quarters[keep], _pins(tempo_map)[keep]
+    if i > 0 and seconds - t[i - 1] < CLOSEST * min(1.0, quarter - q[i - 1]):
+        raise EditError("A beat cannot pass the beat before it.")
+    if i < len(t) and t[i] - seconds < CLOSEST * min(1.0, q[i] - quarter):
+        raise EditError("A beat cannot pass the beat after it.")
+    if seconds < 0:
+        raise EditError("A beat cannot lie before the recording starts.")
+    return tempo_map.with_points(
+        np.insert(t, i, seconds), np.insert(q, i, quarter), np.insert(pins, i, True)
+    )
+
+
+def insert_beat(tempo_map: TempoMap, seconds: float) -> TempoMap:
+    """A new, pinned beat at ``seconds``; the beats after it are counted one higher, none moves in time."""
+    full = _with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    i = int(np.searchsorted(full.seconds, seconds))
+    if i == 0 or i == len(index):
+        raise EditError("A beat can be inserted only inside the mapped music.")
+    if min(seconds - full.seconds[i - 1], full.seconds[i] - seconds) < CLOSEST:
+        raise EditError("There is a beat here already.")
+    # it takes the count of the next felt beat; all from there on are counted one higher
+    count = np.floor(index[i - 1] + EPSILON) + 1
+    later = index > count - EPSILON
+    j = int(np.argmax(later)) if later.any() else len(index)
+    between = np.arange(len(index)) < i  # points after the new beat but before the next felt beat cannot stay
+    keep = between | (np.arange(len(index)) >= j)
+    index = index + later
+    return _relaid(
+        full,
+        np.insert(full.seconds[keep], i, seconds),
+        np.insert(index[keep], i, count),
+        np.insert(_pins(full)[keep], i, True),
+    )
+
+
+def remove_beat(tempo_map: TempoMap, beat: int) -> TempoMap:
+    """Take a felt beat out; the beats after it are counted one lower, none moves in time."""
+    full = _with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    if not index[0] - EPSILON <= beat <= index[-1] + EPSILON:
+        raise EditError("That beat lies outside the mapped music.")
+    if len(index) < 4:
+        raise EditError("A map needs at least three beats before one can go.")
+    keep = (index <= beat - 1 + EPSILON) | (index >= beat + 1 - EPSILON)
+    index = np.where(index > beat, index - 1, index)[keep]
+    return _relaid(full, full.seconds[keep], index, _pins(full)[keep])
+
+
+def shift_downbeat(tempo_map: TempoMap, beats: int) -> TempoMap:
+    """Move "one" by whole felt beats: with 1 the old beat 2 of bar 1 opens bar 1. No beat moves in time."""
+    full = _with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters) - beats
+    if not index[0] - 1 - EPSILON <= 0 < index[-1]:
+        raise EditError("Bar 1 has to start inside the mapped music.")
+    return _relaid(full, full.seconds, index, _pins(full))
+
+
+def set_meter(tempo_map: TempoMap, bar: int, meter: Meter, only: bool = False) -> TempoMap:
+    """Give ``bar`` (and those after it, unless ``only``) another meter. No beat moves in time.
+
+    Where the bar keeps its length in quarters (3/4 and 6/8), the same stretch is felt another way.
+    Otherwise the felt beats that stand are counted into bars of the new meter.
+    """
+    meters = tempo_map.meters.with_meter(bar, meter, only)
+    if tempo_map.meters.meter_at(bar).quarters == meter.quarters:
+        return replace(tempo_map, meters=meters)
+    full = _with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    return _relaid(replace(full, meters=meters), full.seconds, index, _pins(full))
+
+
+def half(tempo_map: TempoMap, offset: int = 0) -> TempoMap:
+    """Count at half the speed: every second beat survives, beginning ``offset`` (0 or 1) after bar 1's.
+
+    Bars keep their meter and get twice as long; a bar left over where the meter changes becomes an odd bar.
+    """
+    full = shift_downbeat(tempo_map, offset) if offset else _with_every_beat(tempo_map)
+    meters = _rescaled_meters(full, 1, 2)
+    q = full.quarters / 2
+    on_beat = np.abs(np.remainder(meters.beat_of_quarters(q) + 0.5, 1) - 0.5) < EPSILON
+    keep = on_beat | _pins(full)
+    if keep.sum() < 2:
+        raise EditError("There are too few beats to halve.")
+    return replace(full, meters=meters).with_points(full.seconds[keep], q[keep], _pins(full)[keep])
+
+
+def double(tempo_map: TempoMap) -> TempoMap:
+    """Count at double speed: a new beat in the middle between every two."""
+    full = _with_every_beat(tempo_map)
+    fastest = 60 / np.diff(full.beats().seconds).min() if len(full.beats()) > 1 else 0
+    if fastest * 2 > 60 / CLOSEST:
+        raise EditError("Doubled, the beats would follow faster than anybody counts.")
+    return replace(full, meters=_rescaled_meters(full, 2, 1)).with_points(
+        full.seconds, full.quarters * 2, _pins(full)
+    )
+
+
+# ---- shared by several edits
+
+
+def _pins(tempo_map: TempoMap) -> np.ndarray:
+    assert tempo_map.pins is not None
+    return tempo_map.pins
+
+
+def _with_every_beat(tempo_map: TempoMap) -> TempoMap:
+    """The same map with a point on each felt beat, so that renumbering cannot bend a coarser map."""
+    beats = tempo_map.beats()
+    at = np.searchsorted(tempo_map.quarters, beats.quarters)
+    near = [np.abs(tempo_map.quarters[np.clip(at + d, 0, len(tempo_map.quarters) - 1)] - beats.quarters) for d in (-1, 0)]
+    missing = np.minimum(*near) > EPSILON
+    if not missing.any():
+        return tempo_map
+    q = np.concatenate([tempo_map.quarters, beats.quarters[missing]])
+    t = np.concatenate([tempo_map.seconds, beats.seconds[missing]])
+    pins = np.concatenate([_pins(tempo_map), np.zeros(int(missing.sum()), dtype=bool)])
+    order = np.argsort(q)
+    return tempo_map.with_points(t[order], q[order], pins[order])
+
+
+def _relaid(tempo_map: TempoMap, seconds: Floats, index: Floats, pins: np.ndarray) -> TempoMap:
+    """Points at new beat counts, laid on the map's meters."""
+    return tempo_map.with_points(seconds, tempo_map.meters.quarters_of_beat(index), pins)
+
+
+def _rescaled_meters(tempo_map: TempoMap, times: int, over: int) -> Meters:
+    """The meters after all quarters were multiplied by ``times / over``.
+
+    Every stretch of one meter keeps it for as many whole bars as fit; what is left becomes one odd bar.
+    """
+    changes = tempo_map.meters.changes
+    out: list[MeterChange] = []
+    bar = 1
+    for change, following in zip(changes, [*changes[1:], None], strict=True):
+        out.append(MeterChange(bar, change.meter))
+        if following is None:
+            break
+        whole, rest = divmod((following.bar - change.bar) * change.meter.numerator * times, change.meter.numerator * over)
+        if rest % over:
+            raise EditError("A bar would be left with a broken count; change its meter first.")
+        if not whole:
+            out.pop()
+        bar += whole
+        if rest:
+            out.append(MeterChange(bar, Meter(rest // over, change.meter.denominator)))
+            bar += 1
+    return Meters(tuple(out))
