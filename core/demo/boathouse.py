@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from core.demo import voices
-from core.demo.stage import Performance, Performer, Stroke, played, room, sounded, to_track
+from core.instruments import voices
+from core.demo.stage import Performance, Performer, Stroke, played, room, to_track
+from core.instruments.render import sounded
 from core.tempomap import Meters, TempoMap
 
 RATE = 48_000

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from core.demo import voices
-from core.demo.stage import Performance, Performer, Stroke, played, sounded, to_track
+from core.instruments import voices
+from core.demo.stage import Performance, Performer, Stroke, played, to_track
+from core.instruments.render import sounded
 from core.tempomap import Meters, TempoMap
 
 MACHINE_BPM = 117.37

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.signal import fftconvolve
 
-from core.demo.voices import Voice
 from core.formats.smf import Note
+from core.instruments.voices import Voice
 from core.tempomap import TempoMap
 
 
@@ -60,16 +59,6 @@ def played(performer: Performer, truth: TempoMap, rng: np.random.Generator) -> l
         end = float(truth.seconds_at(s.quarter + s.length)) + off
         level = float(np.clip(s.level * (1 + 0.08 * rng.standard_normal()), 0.05, 1))
         out.append(Note(max(0.0, start), max(start + 0.02, end), s.pitch, max(1, round(127 * level))))
-    return out
-
-
-def sounded(notes: Iterable[Note], voice: Voice, rate: int, frames: int, rng: np.random.Generator) -> NDArray[np.float64]:
-    """Notes as ``frames`` mono samples; each starts at its nearest sample."""
-    out = np.zeros(frames)
-    for n in notes:
-        at = round(n.start * rate)
-        sound = voice(rate, n.pitch, n.end - n.start, n.velocity / 127, rng)[: max(0, frames - at)]
-        out[at : at + len(sound)] += sound
     return out
 
 

@@ -1,0 +1,1 @@
+"""Built-in instruments: notes to samples."""

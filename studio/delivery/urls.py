@@ -1,0 +1,9 @@
+from django.urls import path
+
+from studio.delivery import views
+
+urlpatterns = [
+    path("sessions/<int:pk>/deliver/map.mid", views.midi, name="deliver-midi"),
+    path("sessions/<int:pk>/deliver/click.wav", views.click_wav, name="deliver-click"),
+    path("sessions/<int:pk>/deliver/beats.csv", views.beats_csv, name="deliver-beats"),
+]

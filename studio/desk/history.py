@@ -1,0 +1,63 @@
+"""Undo and redo: a session points at one step of its history; edits add steps, nothing removes them."""
+
+from django.db import transaction
+
+from core.tempomap import TempoMap
+from studio.desk.models import MapStep
+from studio.library.models import Session
+
+
+class Stale(Exception):
+    """An edit that was made on a map which has changed meanwhile."""
+
+
+def record(session: Session, tempo_map: TempoMap, name: str, on: int | None = None, finding: dict | None = None) -> MapStep:
+    """Add a step and point the session at it.
+
+    ``on``: the step that the edit was made on; raises :class:`Stale` when the session points elsewhere.
+    """
+    with transaction.atomic():
+        current = Session.objects.select_for_update().only("step").get(pk=session.pk)
+        if on is not None and current.step_id != on:
+            raise Stale
+        step = MapStep.objects.create(session=session, before_id=current.step_id, name=name[:200], map=tempo_map.to_json())
+        session.step = step
+        fields = ["step", "touched"]
+        if finding is not None:
+            session.finding = finding
+            fields.append("finding")
+        session.save(update_fields=fields)
+    return step
+
+
+def line(session: Session) -> tuple[list[MapStep], int]:
+    """The steps from the first to the last that redo reaches, and the place of the current one (-1: none)."""
+    if session.step_id is None:
+        return [], -1
+    steps = {s.pk: s for s in session.steps.defer("map")}
+    child = {s.before_id: s for s in steps.values()}  # the newest wins, as steps are in order
+    past, s = [], steps[session.step_id]
+    while s:
+        past.append(s)
+        s = steps.get(s.before_id)
+    past.reverse()
+    future, s = [], child.get(session.step_id)
+    while s:
+        future.append(s)
+        s = child.get(s.pk)
+    return past + future, len(past) - 1
+
+
+def go(session: Session, by: int, on: int | None = None) -> bool:
+    """Undo (-1) or redo (+1). Whether there was anywhere to go; raises :class:`Stale` like :func:`record`."""
+    with transaction.atomic():
+        session.refresh_from_db(fields=["step"])
+        if on is not None and session.step_id != on:
+            raise Stale
+        steps, here = line(session)
+        there = here + by
+        if not 0 <= there < len(steps):
+            return False
+        session.step = steps[there]
+        session.save(update_fields=["step", "touched"])
+    return True

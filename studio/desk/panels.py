@@ -1,0 +1,54 @@
+"""What the side panels tell of a map."""
+
+import numpy as np
+
+from core.formats import smf
+from core.tempomap import TempoMap
+
+
+def overall(tempo_map: TempoMap) -> dict:
+    beats = tempo_map.beats()
+    bpm = 60 / np.diff(beats.seconds)
+    first, last = tempo_map.bar_range
+    return {
+        "beats": len(beats),
+        "bars": max(0, last),
+        "pickup": first < 1,
+        "average": 60 * (len(beats) - 1) / (beats.seconds[-1] - beats.seconds[0]),
+        "slowest": float(np.percentile(bpm, 2)),
+        "fastest": float(np.percentile(bpm, 98)),
+        "meter": tempo_map.meters.meter_at(1).felt,
+        "odd": len(tempo_map.meters.changes) - 1,
+        "start": float(tempo_map.bar_seconds(1)),
+        "points": len(tempo_map.seconds),
+        "pins": int(tempo_map.pins.sum()),
+    }
+
+
+def beat(tempo_map: TempoMap, index: int) -> dict | None:
+    """The felt beat ``index``: where it is, how fast, how long its bar is, and how that compares."""
+    found = tempo_map.beats(index - 1, index + 1)
+    bar = int(found.bar[1])
+    edges = tempo_map.bar_seconds([bar - 1, bar, bar + 1])
+    quarter = float(found.quarters[1])
+    at = np.flatnonzero(np.abs(tempo_map.quarters - quarter) < 1e-6)
+    return {
+        "index": index,
+        "bar": bar,
+        "beat": int(found.beat[1]),
+        "seconds": float(found.seconds[1]),
+        "bpm": 60 / float(found.seconds[2] - found.seconds[1]),
+        "bar_seconds": float(edges[2] - edges[1]),
+        "change": 1000 * float((edges[2] - edges[1]) - (edges[1] - edges[0])),
+        "meter": tempo_map.meters.meter_at(bar).felt,
+        "pinned": bool(len(at) and tempo_map.pins[at[0]]),
+    }
+
+
+def written(tempo_map: TempoMap) -> dict:
+    """How the map goes into a MIDI file: lead-in and rounding error."""
+    try:
+        out = smf.write(tempo_map)
+    except smf.MidiError as e:
+        return {"error": str(e)}
+    return {"lead_in": out.lead_in, "worst": out.worst * 1e6}

@@ -1,0 +1,342 @@
+// The desk: its state, and what happens when it changes. Drawing, pointing, editing and playing live in their own modules.
+
+import { gather, onFiles } from "../library/gather.js";
+import { getJson, note } from "../studio/server.js";
+import { commands } from "./commands.js";
+import { clock, drawContour, drawLanes, drawOverview, drawRuler } from "./drawing.js";
+import { Editing } from "./editing.js";
+import { Grid } from "./grid.js";
+import { drawHeads } from "./heads.js";
+import { Player } from "./player.js";
+import { pointing } from "./pointing.js";
+import { Tiles } from "./tiles.js";
+import { Viewport } from "./viewport.js";
+import { Waves } from "./waves.js";
+
+const byId = (id) => document.getElementById(id);
+const LOWEST = 44;
+const HIGHEST = 150;
+
+class Desk {
+  constructor(facts) {
+    this.facts = facts;
+    this.canvas = { overview: byId("overview"), contour: byId("contour"), ruler: byId("ruler"), lanes: byId("lanes") };
+    this.scroller = byId("scroller");
+    this.view = new Viewport(facts.rate, facts.seconds);
+    this.tiles = new Tiles(facts, (track) => (this.waves.forget(track), this.redraw()));
+    this.waves = new Waves(this.tiles, facts);
+    this.player = new Player(facts);
+    this.editing = new Editing(this);
+    this.grid = null; // what is drawn: the map, or an edit in preview
+    this.before = null; // the map under a preview
+    this.step = null;
+    this.here = -1;
+    this.selected = null; // felt-beat index
+    this.hover = null;
+    this.loop = null;
+    this.follows = true;
+    this.clickLevel = 0.7;
+    this.waveGain = 1;
+    this.gridStrength = 1;
+    this.laneHeight = 80;
+    this.stage = null;
+    this.drawn = 0;
+    this.frames = [];
+  }
+
+  // ---- what there is
+
+  setFacts(facts) {
+    const same = JSON.stringify(facts.tracks.map((t) => [t.id, t.heard])) === JSON.stringify(this.facts.tracks.map((t) => [t.id, t.heard]));
+    const fresh = same && facts.rate === this.facts.rate;
+    if (facts.rate !== this.facts.rate && this.facts.tracks.length === 0) return location.reload(); // the sound card's clock is set anew
+    Object.assign(this.facts, facts);
+    this.view.rate = facts.rate;
+    this.view.seconds = facts.seconds;
+    this.layout();
+    if (!fresh) this.player.relayout(this.facts);
+  }
+
+  setMap({ step, grid, here }) {
+    this.before = null;
+    this.step = step;
+    this.here = here;
+    this.grid = grid ? new Grid(grid) : null;
+    if (this.selected !== null && (!this.grid || !this.grid.time[this.grid.place(this.selected)])) this.selected = null;
+    this.hover = null;
+    if (this.loop && this.loopBar !== undefined) this.#loopAround(this.loopBar);
+    this.player.refreshClick();
+    this.redraw();
+    this.showPanel();
+    this.#stages();
+  }
+
+  showPreview(grid, name) {
+    this.before ??= this.grid;
+    this.grid = grid;
+    this.tip(name);
+    this.redraw();
+  }
+
+  endPreview() {
+    if (this.before) this.grid = this.before;
+    this.before = null;
+    this.redraw();
+  }
+
+  tip(text) {
+    this.tipBox ??= document.body.appendChild(Object.assign(document.createElement("div"), { className: "drag-tip" }));
+    this.tipBox.hidden = !text || !this.pointer;
+    if (this.pointer) {
+      this.tipBox.textContent = text;
+      this.tipBox.style.left = `${this.pointer[0] + 14}px`;
+      this.tipBox.style.top = `${this.pointer[1] - 34}px`;
+    }
+  }
+
+  isSilenced(track) {
+    return track.muted || (!track.solo && this.facts.tracks.some((t) => t.solo));
+  }
+
+  // ---- choosing and going
+
+  select(beat) {
+    if (this.selected === beat) return;
+    this.selected = beat;
+    if (beat !== null && this.stage !== "check") this.setStage("check");
+    else if (this.stage === "check") this.showPanel();
+    this.redraw();
+  }
+
+  onChosen(edit) {
+    if (this.selected === null) return note("Choose a beat first: click its line in the ruler.");
+    return this.editing.make(edit(this.selected));
+  }
+
+  nudge(by) {
+    this.onChosen((beat) => ({ kind: "move", beat, to: this.grid.time[this.grid.place(beat)] + by, free: true }));
+  }
+
+  go(seconds) {
+    this.player.seek(seconds);
+    this.view.show(seconds);
+  }
+
+  stepBeat(by) {
+    if (!this.grid) return;
+    const now = this.selected !== null && !this.player.playing ? this.grid.place(this.selected) : this.grid.sounding(this.player.seconds);
+    this.#choosePlace(now + by);
+  }
+
+  stepBar(by) {
+    if (!this.grid) return;
+    let i = this.selected !== null && !this.player.playing ? this.grid.place(this.selected) : this.grid.sounding(this.player.seconds);
+    do i += by;
+    while (i > 0 && i < this.grid.length - 1 && this.grid.beat[i] !== 1);
+    this.#choosePlace(i);
+  }
+
+  #choosePlace(place) {
+    const i = Math.min(this.grid.length - 1, Math.max(0, place));
+    this.select(this.grid.index(i));
+    this.go(this.grid.time[i]);
+  }
+
+  // ---- switches
+
+  setLoop(loop, bar) {
+    this.loop = loop;
+    this.loopBar = bar;
+    this.player.setLoop(loop);
+    byId("loop").setAttribute("aria-pressed", loop !== null);
+    this.redraw();
+  }
+
+  toggleLoop() {
+    if (this.loop) return this.setLoop(null);
+    if (!this.grid) return undefined;
+    const place = Math.max(0, this.grid.sounding(this.player.seconds));
+    return this.#loopAround(this.grid.bar[place]);
+  }
+
+  #loopAround(bar) {
+    const place = this.grid.bar.indexOf(bar);
+    if (place < 0) return this.setLoop(null);
+    const [from, to] = this.grid.bar_around(place);
+    return this.setLoop([this.grid.time[from], to < this.grid.length ? this.grid.time[to] : this.grid.end(to - 1)], bar);
+  }
+
+  toggleClick() {
+    const on = this.player.clickLevel === 0;
+    this.player.setClick(on ? this.clickLevel : 0);
+    byId("click").setAttribute("aria-pressed", on);
+  }
+
+  setLead(bars) {
+    this.player.bars = bars;
+    byId("lead-in").setAttribute("aria-pressed", bars > 0);
+    const choice = document.querySelector("[data-lead]");
+    if (choice) choice.value = String(bars);
+  }
+
+  toggleFollow() {
+    this.follows = !this.follows;
+    byId("follow").setAttribute("aria-pressed", this.follows);
+  }
+
+  setWaveGain(gain) {
+    this.waveGain = Math.min(32, Math.max(0.25, gain));
+    this.redraw();
+  }
+
+  zoomHere(steps) {
+    const x = this.view.x(this.player.seconds);
+    this.view.zoom(steps, x >= 0 && x <= this.view.width ? x : undefined);
+  }
+
+  wake() {
+    this.player.context.resume(); // browsers let sound begin only after the first touch
+  }
+
+  // ---- stages and their panels
+
+  setStage(stage) {
+    this.stage = stage;
+    for (const b of document.querySelectorAll("[data-stage]")) b.setAttribute("aria-selected", b.dataset.stage === stage);
+    this.showPanel();
+  }
+
+  showPanel() {
+    const beat = this.stage === "check" && this.selected !== null ? `?beat=${this.selected}` : "";
+    clearTimeout(this.panelTimer);
+    // a burst of edits asks once
+    this.panelTimer = setTimeout(() => {
+      globalThis.htmx?.ajax("GET", `/sessions/${this.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" }).then(() => this.setLead(this.player.bars));
+    }, 60);
+  }
+
+  #stages() {
+    const done = { gather: this.facts.tracks.length > 0, guide: this.step !== null, find: this.step !== null, check: false, follow: false, deliver: false };
+    for (const b of document.querySelectorAll("[data-stage]")) b.classList.toggle("done", done[b.dataset.stage]);
+  }
+
+  // ---- drawing
+
+  layout() {
+    const room = this.scroller.clientHeight;
+    const count = Math.max(1, this.facts.tracks.length);
+    this.laneHeight = Math.max(LOWEST, Math.min(HIGHEST, Math.floor(room / count)));
+    this.canvas.lanes.style.height = `${Math.max(room, this.laneHeight * this.facts.tracks.length)}px`;
+    drawHeads(this);
+    this.view.resize(this.canvas.lanes.clientWidth);
+    this.redraw();
+  }
+
+  redraw() {
+    if (this.asked) return;
+    this.asked = true;
+    requestAnimationFrame(() => {
+      this.asked = false;
+      const begun = performance.now();
+      drawLanes(this);
+      drawRuler(this);
+      drawContour(this);
+      drawOverview(this);
+      this.#showPlayhead();
+      this.drawn += 1;
+      this.frames.push(performance.now() - begun);
+      if (this.frames.length > 600) this.frames.shift();
+    });
+  }
+
+  later() {
+    setTimeout(() => this.redraw(), 0);
+  }
+
+  showScale(labels) {
+    const box = byId("scale");
+    const key = JSON.stringify(labels);
+    if (box.dataset.key === key) return;
+    box.dataset.key = key;
+    for (const el of [...box.querySelectorAll("span:not(.name)")]) el.remove();
+    for (const [bpm, y] of labels) {
+      const el = document.createElement("span");
+      el.textContent = String(Math.round(bpm * 10) / 10);
+      el.style.top = `${y}px`;
+      box.append(el);
+    }
+  }
+
+  #showPlayhead() {
+    const seconds = this.player.seconds;
+    const x = this.view.x(seconds);
+    const head = byId("playhead");
+    head.hidden = x < 0 || x > this.view.width;
+    head.style.transform = `translateX(${Math.round(x)}px)`;
+    byId("clock").textContent = clock(seconds, 0.001);
+    const { grid } = this;
+    if (!grid) return;
+    const i = grid.sounding(seconds);
+    byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(1)} bpm` : "";
+    const into = i >= 0 ? (seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0;
+    byId("place").textContent = i >= 0 && into < 1.5 ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}` : "–";
+  }
+
+  #run = () => {
+    if (this.player.playing) {
+      if (this.follows && !this.before) {
+        const x = this.view.x(this.player.seconds);
+        if (x > this.view.width * 0.88 || x < 0) this.view.set(this.player.seconds - this.view.span * 0.1);
+      }
+      this.#showPlayhead();
+      requestAnimationFrame(this.#run);
+    }
+  };
+
+  async begin() {
+    this.view.addEventListener("change", () => this.redraw());
+    new ResizeObserver(() => this.layout()).observe(this.scroller);
+    this.scroller.addEventListener("scroll", () => this.redraw());
+    this.player.addEventListener("state", () => {
+      byId("play").classList.toggle("on", this.player.playing);
+      byId("play").setAttribute("aria-label", this.player.playing ? "Stop" : "Play");
+      this.#showPlayhead();
+      if (this.player.playing) requestAnimationFrame(this.#run);
+    });
+    byId("click-level").oninput = (e) => {
+      this.clickLevel = Number(e.target.value);
+      this.player.setClick(this.clickLevel);
+      byId("click").setAttribute("aria-pressed", this.clickLevel > 0);
+    };
+    for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.setStage(b.dataset.stage);
+    commands(this);
+    pointing(this);
+    onFiles(byId("choose"), async (files) => {
+      await gather(this.facts.id, files, byId("sending"));
+      globalThis.htmx.trigger("#jobs", "ask");
+    });
+    document.body.addEventListener("session-state", (e) => this.#sessionState(e.detail));
+    this.layout();
+    await document.fonts.ready;
+    this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
+    this.setStage(this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
+    await this.player.ready;
+    document.body.dataset.ready = "yes";
+  }
+
+  async #sessionState({ step, heard, tracks, busy }) {
+    const known = this.facts.tracks;
+    if (tracks !== known.length || heard !== known.filter((t) => t.heard).length || (step !== this.step && !this.before)) {
+      this.setFacts(await getJson(`/sessions/${this.facts.id}/facts`));
+      if (step !== this.step) {
+        const first = this.step === null;
+        this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
+        if (first && step) this.setStage("check");
+      } else this.showPanel();
+    }
+    document.body.dataset.busy = busy ? "yes" : "no";
+  }
+}
+
+globalThis.desk = new Desk(JSON.parse(byId("facts").textContent));
+globalThis.desk.begin();

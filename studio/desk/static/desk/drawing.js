@@ -1,0 +1,292 @@
+// The desk's canvases: overview, tempo contour, ruler, lanes. Each function draws one from the desk's state.
+
+import { INK, SANS, SERIF, fresh } from "./palette.js";
+
+const crisp = (x) => Math.round(x) + 0.5;
+
+function verticals(context, desk, top, bottom) {
+  const { view, grid } = desk;
+  if (!grid) return;
+  const strength = desk.gridStrength;
+  for (const wantBars of [false, true]) {
+    context.beginPath();
+    grid.lines(view, (i, x, isBar) => {
+      if (isBar !== wantBars) return;
+      context.moveTo(crisp(x), top);
+      context.lineTo(crisp(x), bottom);
+    });
+    context.strokeStyle = wantBars ? INK.bar : INK.ink;
+    context.globalAlpha = wantBars ? Math.min(1, 0.75 * strength) : Math.min(1, 0.26 * strength);
+    context.lineWidth = 1;
+    context.stroke();
+    context.globalAlpha = 1;
+  }
+}
+
+function shadeLoop(context, desk, height) {
+  const { loop, view } = desk;
+  if (!loop) return;
+  context.fillStyle = INK.loop;
+  context.fillRect(view.x(loop[0]), 0, (loop[1] - loop[0]) / view.perPixel, height);
+}
+
+/** What an edit in preview changes is tinted: every beat that would stand elsewhere. */
+function shadeChange(context, desk, height) {
+  const { before, grid, view } = desk;
+  if (!before || !grid) return;
+  let from = Infinity;
+  let to = -Infinity;
+  const shift = before.first - grid.first;
+  for (let i = 0; i < grid.length; i++) {
+    const j = i - shift;
+    if (j < 0 || j >= before.length || Math.abs(before.time[j] - grid.time[i]) > 1e-7) {
+      const a = grid.time[Math.max(0, i - 1)];
+      const b = grid.time[Math.min(grid.length - 1, i + 1)];
+      from = Math.min(from, a);
+      to = Math.max(to, b);
+    }
+  }
+  if (to > from) {
+    context.fillStyle = INK.changed;
+    context.fillRect(view.x(from), 0, (to - from) / view.perPixel, height);
+  }
+}
+
+export function drawOverview(desk) {
+  const { context, width, height, ratio } = fresh(desk.canvas.overview);
+  const { facts, view, grid } = desk;
+  const scale = width / Math.max(facts.seconds, 1e-6);
+  context.fillStyle = INK.shade;
+  context.fillRect(0, 0, width, height);
+  const heard = facts.tracks.filter((t) => t.heard);
+  // all tracks over one another, each faint, so that dense places grow dark
+  context.save();
+  context.setTransform(1, 0, 0, 1, 0, 0);
+  context.globalAlpha = Math.max(0.12, 0.7 / Math.max(1, heard.length));
+  const budget = { ms: 8 };
+  const spp = (facts.seconds * facts.rate) / (width * ratio);
+  for (const track of heard) {
+    const whole = desk.waves.draw(context, track, {
+      top: 0, height: Math.round(height * ratio), width: Math.round(width * ratio), spp, first: 0, gain: 1, budget, muted: false,
+    });
+    if (!whole) desk.later();
+  }
+  context.restore();
+  if (grid) {
+    context.fillStyle = INK.bar;
+    const every = Math.max(1, Math.ceil(grid.bar[grid.length - 1] / (width / 60) / 8) * 8);
+    context.font = `500 13px ${SERIF}`;
+    for (let i = 0; i < grid.length; i++) {
+      if (grid.beat[i] !== 1 || (grid.bar[i] - 1) % every) continue;
+      context.fillRect(Math.round(grid.time[i] * scale), height - 6, 1, 6);
+    }
+  }
+  if (desk.loop) {
+    context.fillStyle = INK.loop;
+    context.fillRect(desk.loop[0] * scale, 0, (desk.loop[1] - desk.loop[0]) * scale, height);
+  }
+  const left = view.start * scale;
+  const right = Math.min(width, view.end * scale);
+  context.fillStyle = "rgba(247, 242, 232, 0.62)";
+  context.fillRect(0, 0, left, height);
+  context.fillRect(right, 0, width - right, height);
+  context.strokeStyle = INK.ink;
+  context.lineWidth = 1.5;
+  context.strokeRect(left + 0.75, 0.75, Math.max(3, right - left - 1.5), height - 1.5);
+}
+
+const NICE = [0.5, 1, 2, 5, 10, 20, 50];
+
+export function drawContour(desk) {
+  const { context, width, height } = fresh(desk.canvas.contour);
+  const { view, grid } = desk;
+  context.fillStyle = INK.sheet;
+  context.fillRect(0, 0, width, height);
+  shadeLoop(context, desk, height);
+  shadeChange(context, desk, height);
+  if (!grid || grid.length < 2) return;
+  // the scale is that of the whole take without its strays, so that scrolling does not move it
+  const sorted = [...(desk.before ?? grid).bpm].sort((a, b) => a - b);
+  let low = sorted[Math.floor(sorted.length * 0.02)];
+  let high = sorted[Math.floor(sorted.length * 0.98)];
+  const pad = Math.max(2, (high - low) * 0.2);
+  low -= pad;
+  high += pad;
+  const top = 8;
+  const bottom = height - 8;
+  const y = (bpm) => bottom - ((Math.min(high, Math.max(low, bpm)) - low) / (high - low)) * (bottom - top);
+  const step = NICE.find((n) => ((bottom - top) * n) / (high - low) >= 22) ?? 100;
+  context.font = `500 13px ${SANS}`;
+  context.textBaseline = "middle";
+  context.lineWidth = 1;
+  const scaleLabels = [];
+  for (let b = Math.ceil(low / step) * step; b <= high; b += step) {
+    context.strokeStyle = INK.rule;
+    context.beginPath();
+    context.moveTo(0, crisp(y(b)));
+    context.lineTo(width, crisp(y(b)));
+    context.stroke();
+    scaleLabels.push([b, y(b)]);
+  }
+  verticals(context, desk, 0, height);
+  // the kept tempo as steps, each beat a dot
+  const first = Math.max(0, grid.at(view.start) - 2);
+  const last = Math.min(grid.length, grid.at(view.end) + 2);
+  context.strokeStyle = INK.wave;
+  context.lineWidth = 1.6;
+  context.beginPath();
+  for (let i = first; i < last; i++) {
+    const middle = view.x((grid.time[i] + grid.end(i)) / 2);
+    if (i === first) context.moveTo(middle, y(grid.bpm[i]));
+    else context.lineTo(middle, y(grid.bpm[i]));
+  }
+  context.stroke();
+  const apart = (view.width / Math.max(1, last - first));
+  for (let i = first; i < last; i++) {
+    const middle = view.x((grid.time[i] + grid.end(i)) / 2);
+    const beyond = grid.bpm[i] < low || grid.bpm[i] > high;
+    const size = apart > 10 ? 2.6 : 1.6;
+    context.fillStyle = beyond ? INK.bar : grid.isPinned(i) ? INK.pin : INK.ink;
+    context.beginPath();
+    if (beyond) {
+      // off the scale: a triangle pointing where it goes
+      const d = grid.bpm[i] < low ? 1 : -1;
+      const at = d > 0 ? bottom : top;
+      context.moveTo(middle, at + 4 * d);
+      context.lineTo(middle - 4, at - 3 * d);
+      context.lineTo(middle + 4, at - 3 * d);
+    } else context.arc(middle, y(grid.bpm[i]), size, 0, 7);
+    context.fill();
+  }
+  desk.showScale(scaleLabels);
+}
+
+export function drawRuler(desk) {
+  const { context, width, height } = fresh(desk.canvas.ruler);
+  const { view, grid } = desk;
+  context.fillStyle = INK.paper;
+  context.fillRect(0, 0, width, height);
+  shadeLoop(context, desk, height);
+  shadeChange(context, desk, height);
+  // seconds along the top
+  const steps = [0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600];
+  const step = steps.find((s) => s / view.perPixel >= 78) ?? 1200;
+  context.font = `400 13px ${SANS}`;
+  context.textBaseline = "alphabetic";
+  context.fillStyle = INK.faded;
+  for (let n = Math.floor(view.start / step); n * step <= view.end; n++) {
+    const x = view.x(n * step);
+    context.fillRect(Math.round(x), 0, 1, 5);
+    context.fillText(clock(n * step, step), x + 4, 12);
+  }
+  context.fillStyle = INK.rule;
+  context.fillRect(0, 17, width, 1);
+  if (!grid) return;
+  const every = grid.thinning(view, 34);
+  grid.lines(view, (i, x, isBar) => {
+    context.fillStyle = isBar ? INK.bar : INK.faint;
+    context.fillRect(Math.round(x), isBar ? 17 : height - 8, 1, height);
+    if (grid.isPinned(i)) drawPin(context, x, height - 8);
+  });
+  context.font = `560 16px ${SERIF}`;
+  context.fillStyle = INK.ink;
+  const last = Math.min(grid.length, grid.at(view.end) + 1);
+  for (let i = Math.max(0, grid.at(view.start) - 8); i < last; i++) {
+    if (grid.beat[i] !== 1 || (grid.bar[i] - 1) % every) continue;
+    context.fillText(String(grid.bar[i]), view.x(grid.time[i]) + 5, 33);
+  }
+  // meters where they change
+  context.font = `italic 500 14px ${SERIF}`;
+  for (const m of grid.meters) {
+    const x = view.x(m.time);
+    const room = every === 1 || grid.meters.length < 3;
+    if (x > -60 && x < width && room) {
+      context.fillStyle = INK.faded;
+      context.fillText(m.text, x + 8 + 9 * String(m.bar).length, 33);
+    }
+  }
+  if (desk.selected !== null) {
+    const place = grid.place(desk.selected);
+    if (place >= 0 && place < grid.length) {
+      const x = view.x(grid.time[place]);
+      context.fillStyle = INK.pin;
+      context.beginPath();
+      context.moveTo(x - 6, 18);
+      context.lineTo(x + 6, 18);
+      context.lineTo(x, 26);
+      context.fill();
+    }
+  }
+}
+
+/** A pin: a small square on its point, so that it differs in shape as well as in colour. */
+function drawPin(context, x, y) {
+  context.fillStyle = INK.pin;
+  context.beginPath();
+  context.moveTo(x + 0.5, y - 4.5);
+  context.lineTo(x + 5, y);
+  context.lineTo(x + 0.5, y + 4.5);
+  context.lineTo(x - 4, y);
+  context.fill();
+}
+
+export function clock(seconds, step = 1) {
+  const sign = seconds < 0 ? "-" : "";
+  const s = Math.abs(seconds);
+  const digits = step >= 1 ? 0 : Math.min(6, Math.ceil(-Math.log10(step) - 1e-9));
+  const rest = (s % 60).toFixed(digits);
+  const minutes = Math.floor(s / 60) + (Number(rest) >= 60 ? 1 : 0);
+  return `${sign}${minutes}:${(Number(rest) >= 60 ? (0).toFixed(digits) : rest).padStart(digits ? 3 + digits : 2, "0")}`;
+}
+
+export function drawLanes(desk) {
+  const canvas = desk.canvas.lanes;
+  const { context, width, height, ratio } = fresh(canvas);
+  const { facts, view, laneHeight } = desk;
+  const scroll = desk.scroller.scrollTop;
+  const visible = [scroll, scroll + desk.scroller.clientHeight];
+  context.fillStyle = INK.sheet;
+  context.fillRect(0, visible[0], width, visible[1] - visible[0]);
+  shadeLoop(context, desk, height);
+  shadeChange(context, desk, height);
+  const budget = { ms: 7 };
+  let whole = true;
+  facts.tracks.forEach((track, i) => {
+    const top = i * laneHeight;
+    if (top > visible[1] || top + laneHeight < visible[0]) return;
+    context.fillStyle = INK.rule;
+    context.fillRect(0, top + laneHeight - 1, width, 1);
+    if (!track.heard) {
+      context.fillStyle = INK.faded;
+      context.font = `italic 15px ${SERIF}`;
+      context.textBaseline = "middle";
+      context.fillText("not heard yet", 12, top + laneHeight / 2);
+      return;
+    }
+    context.save();
+    context.setTransform(1, 0, 0, 1, 0, 0);
+    context.beginPath();
+    context.rect(0, Math.round(top * ratio), width * ratio, Math.round((laneHeight - 1) * ratio));
+    context.clip();
+    const done = desk.waves.draw(context, track, {
+      top: Math.round((top + 2) * ratio),
+      height: Math.round((laneHeight - 5) * ratio),
+      width: Math.round(width * ratio),
+      spp: view.spp / ratio,
+      first: view.start * view.rate,
+      gain: desk.waveGain,
+      budget,
+      muted: desk.isSilenced(track),
+    });
+    context.restore();
+    whole = whole && done;
+  });
+  verticals(context, desk, visible[0], Math.min(visible[1], facts.tracks.length * laneHeight));
+  if (desk.hover !== null && desk.grid) {
+    const place = desk.grid.place(desk.hover);
+    const x = view.x(desk.grid.time[place]);
+    context.fillStyle = INK.pin;
+    context.fillRect(Math.round(x) - 1, visible[0], 3, visible[1]);
+  }
+  if (!whole) desk.later();
+}

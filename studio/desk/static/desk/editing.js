@@ -1,0 +1,101 @@
+// Edits: asked of the server, previewed while a line is dragged, then made. The server snaps and decides.
+
+import { note, send } from "../studio/server.js";
+import { Grid } from "./grid.js";
+
+export class Editing {
+  constructor(desk) {
+    this.desk = desk;
+    this.asking = false; // one preview at a time; the latest wish waits
+    this.wish = null;
+    this.queue = Promise.resolve();
+  }
+
+  get url() {
+    return `/sessions/${this.desk.facts.id}`;
+  }
+
+  /** Make an edit; edits asked for in quick succession are made one after another, each on the last one's map. */
+  make(edit) {
+    this.queue = this.queue.then(() => this.#make(edit));
+    return this.queue;
+  }
+
+  async #make(edit) {
+    const begun = performance.now();
+    const { ok, status, data } = await send(`${this.url}/edit`, { ...edit, step: this.desk.step });
+    if (ok || status === 409) this.desk.setMap(data);
+    else this.desk.endPreview();
+    if (!ok) note(data.error ?? "The edit could not be made.", true);
+    if (ok) requestAnimationFrame(() => (this.desk.editLatency = performance.now() - begun));
+    return ok;
+  }
+
+  travel(by) {
+    this.queue = this.queue.then(async () => {
+      const { ok, status, data } = await send(`${this.url}/travel`, { by, step: this.desk.step });
+      if (ok || status === 409) this.desk.setMap(data);
+      if (!ok) note(data.error, true);
+    });
+    return this.queue;
+  }
+
+  async preview(edit) {
+    this.wish = edit;
+    if (this.asking) return;
+    this.asking = true;
+    while (this.wish) {
+      const now = this.wish;
+      this.wish = null;
+      const { ok, data } = await send(`${this.url}/edit`, { ...now, step: this.desk.step, preview: true });
+      if (this.dropped) break;
+      if (ok) this.desk.showPreview(new Grid(data.grid), data.name);
+      else if (data.error) this.desk.tip(data.error);
+    }
+    this.asking = false;
+  }
+
+  /** Drag the beat `index` from a pointerdown on `canvas` until it is let go; Escape takes it back. */
+  drag(canvas, down, index, trackAt) {
+    const { desk } = this;
+    const box = canvas.getBoundingClientRect();
+    let edit = null;
+    this.dropped = false;
+    const move = (e) => {
+      if (!edit && Math.abs(e.clientX - down.clientX) < 3) return;
+      desk.pointer = [e.clientX, e.clientY];
+      edit = {
+        kind: "move", beat: index, to: desk.view.time(e.clientX - box.left), free: e.altKey,
+        reach: 14 * desk.view.perPixel, track: trackAt(e.clientY - box.top),
+      };
+      this.preview(edit);
+    };
+    const end = (save) => {
+      this.dropped = true;
+      this.wish = null;
+      canvas.removeEventListener("pointermove", move);
+      canvas.removeEventListener("pointerup", up);
+      canvas.removeEventListener("pointercancel", cancel);
+      removeEventListener("keydown", escape, true);
+      desk.tip("");
+      desk.pointer = null;
+      if (save && edit) this.make(edit);
+      else desk.endPreview();
+    };
+    const up = (e) => {
+      move(e);
+      end(true);
+    };
+    const cancel = () => end(false);
+    const escape = (e) => {
+      if (e.key !== "Escape") return;
+      e.stopPropagation();
+      end(false);
+    };
+    canvas.setPointerCapture(down.pointerId);
+    canvas.addEventListener("pointermove", move);
+    canvas.addEventListener("pointerup", up);
+    canvas.addEventListener("pointercancel", cancel);
+    addEventListener("keydown", escape, true);
+  }
+}

@@ -1,0 +1,84 @@
+// Bars and beats as the server sends them, looked up for drawing and pointing. No musical reckoning here.
+
+export class Grid {
+  constructor(data) {
+    Object.assign(this, data);
+    this.pinned = new Set(data.pins);
+    this.length = data.time.length;
+  }
+
+  /** Place of the first beat at or after `seconds`. */
+  at(seconds) {
+    let low = 0;
+    let high = this.length;
+    while (low < high) {
+      const middle = (low + high) >> 1;
+      if (this.time[middle] < seconds) low = middle + 1;
+      else high = middle;
+    }
+    return low;
+  }
+
+  /** Place of the beat that sounds at `seconds`, -1 before the first. */
+  sounding(seconds) {
+    const i = this.at(seconds + 1e-6) - 1;
+    return i;
+  }
+
+  nearest(seconds) {
+    const i = this.at(seconds);
+    if (i === 0) return 0;
+    if (i === this.length) return i - 1;
+    return this.time[i] - seconds < seconds - this.time[i - 1] ? i : i - 1;
+  }
+
+  /** Felt-beat index (as edits name beats) of the beat at a place. */
+  index(place) {
+    return this.first + place;
+  }
+  place(index) {
+    return index - this.first;
+  }
+  isPinned(place) {
+    return this.pinned.has(this.index(place));
+  }
+
+  /** Place of the bar line at or before `place`, and of the next bar line. */
+  bar_around(place) {
+    let from = place;
+    while (from > 0 && this.bar[from - 1] === this.bar[place]) from--;
+    let to = place + 1;
+    while (to < this.length && this.bar[to] === this.bar[place]) to++;
+    return [from, to];
+  }
+
+  /** Where the beat at `place` ends. */
+  end(place) {
+    return place + 1 < this.length ? this.time[place + 1] : this.time[place] + 60 / this.bpm[place];
+  }
+
+  /** How many bars to skip between drawn bar lines so that they stay `least` pixels apart. */
+  thinning(view, least) {
+    const bars = Math.max(1, (this.bar[this.length - 1] ?? 1) - (this.bar[0] ?? 0));
+    const pixels = (this.time[this.length - 1] - this.time[0]) / view.perPixel / bars;
+    let every = 1;
+    for (const n of [1, 2, 4, 8, 16, 32, 64, 128]) {
+      every = n;
+      if (pixels * n >= least) break;
+    }
+    return every;
+  }
+
+  /** Call `draw(place, x, isBar)` for the lines on screen, thinned where they would crowd. */
+  lines(view, draw) {
+    const every = this.thinning(view, 7);
+    const first = Math.max(0, this.at(view.start) - 1);
+    const last = Math.min(this.length, this.at(view.end) + 1);
+    const dense = last - first > view.width / 9;
+    for (let i = first; i < last; i++) {
+      const isBar = this.beat[i] === 1;
+      if (isBar ? (this.bar[i] - 1) % every !== 0 : dense) continue;
+      draw(i, view.x(this.time[i]), isBar);
+    }
+  }
+}

@@ -1,0 +1,46 @@
+// The track heads beside the lanes: name, mute, solo, level. Changes go to the mixer at once and to the server.
+
+import { send } from "../studio/server.js";
+
+export function drawHeads(desk) {
+  const box = document.getElementById("heads");
+  box.replaceChildren(...desk.facts.tracks.map((t) => head(desk, t)));
+}
+
+function head(desk, track) {
+  const el = document.createElement("div");
+  el.className = "trackhead" + (desk.laneHeight < 58 ? " low" : "");
+  el.style.height = `${desk.laneHeight}px`;
+  const name = document.createElement("span");
+  name.className = "name" + (track.remarks.length ? " odd" : "");
+  name.textContent = track.name;
+  name.title = [track.name, ...track.remarks].join("\n");
+  const level = document.createElement("input");
+  Object.assign(level, { type: "range", min: -40, max: 6, step: 0.5, value: track.gain, title: `${track.gain} dB` });
+  level.setAttribute("aria-label", `Level of ${track.name}`);
+  level.oninput = () => {
+    track.gain = Number(level.value) <= -40 ? -120 : Number(level.value);
+    level.title = `${level.value} dB`;
+    desk.player.mix();
+  };
+  level.onchange = () => send(`/tracks/${track.id}`, { gain: track.gain });
+  el.append(name, flag(desk, track, "M", "muted", "Mute"), flag(desk, track, "S", "solo", "Solo"), level);
+  return el;
+}
+
+function flag(desk, track, letter, what, words) {
+  const button = document.createElement("button");
+  button.className = `flag ${what}`;
+  button.textContent = letter;
+  button.title = `${words} ${track.name}`;
+  button.setAttribute("aria-label", `${words} ${track.name}`);
+  button.setAttribute("aria-pressed", track[what]);
+  button.onclick = () => {
+    track[what] = !track[what];
+    button.setAttribute("aria-pressed", track[what]);
+    desk.player.mix();
+    desk.redraw();
+    send(`/tracks/${track.id}`, { [what]: track[what] });
+  };
+  return button;
+}

@@ -1,0 +1,178 @@
+// The mixer runs in the audio thread: one sample clock for all tracks and the click.
+// It plays blocks that the page hands over, and where one is missing it holds everything still.
+
+class Mixer extends AudioWorkletProcessor {
+  constructor() {
+    super();
+    this.tracks = []; // {channels, gain, target}
+    this.blocks = new Map();
+    this.size = 32768;
+    this.total = 0;
+    this.at = 0; // next sample to play
+    this.playing = false;
+    this.waiting = false;
+    this.loop = null;
+    this.click = { samples: [], kinds: [], sounds: [], level: 1 };
+    this.next = 0; // place of the next click
+    this.ringing = []; // {sound, from}
+    this.lead = null; // a running count-in
+    this.ticks = 0;
+    this.port.onmessage = ({ data }) => this[data.do](data);
+  }
+
+  layout({ tracks, size, total }) {
+    this.tracks = tracks.map((t) => ({ channels: t.channels, gain: t.gain, target: t.gain }));
+    this.size = size;
+    this.total = total;
+    this.blocks.clear();
+  }
+  block({ number, data }) {
+    this.blocks.set(number, new Float32Array(data));
+  }
+  drop({ numbers }) {
+    for (const n of numbers) this.blocks.delete(n);
+  }
+  gains({ gains }) {
+    gains.forEach((g, i) => this.tracks[i] && (this.tracks[i].target = g));
+  }
+  clicks({ samples, kinds, sounds }) {
+    Object.assign(this.click, { samples, kinds });
+    if (sounds) this.click.sounds = sounds;
+    this.#findNext();
+  }
+  clickLevel({ level }) {
+    this.click.level = level;
+  }
+  setLoop({ loop }) {
+    this.loop = loop;
+  }
+  play({ at, lead }) {
+    if (at !== undefined) this.seek({ at });
+    this.lead = lead?.length ? { ...lead, at: 0, next: 0 } : null;
+    this.playing = true;
+    this.#tell("started");
+  }
+  pause() {
+    this.playing = false;
+    this.lead = null;
+    this.ringing = [];
+    this.#tell("paused");
+  }
+  seek({ at }) {
+    this.at = Math.max(0, Math.min(this.total, Math.round(at)));
+    this.lead = null;
+    this.#findNext();
+    this.#tell("moved");
+  }
+
+  #findNext() {
+    const { samples } = this.click;
+    let low = 0;
+    let high = samples.length;
+    while (low < high) {
+      const middle = (low + high) >> 1;
+      if (samples[middle] < this.at) low = middle + 1;
+      else high = middle;
+    }
+    this.next = low;
+  }
+
+  #tell(what) {
+    this.port.postMessage({
+      what, at: this.at, playing: this.playing, waiting: this.waiting, leading: this.lead !== null, time: currentTime,
+    });
+  }
+
+  process(_, [output]) {
+    const left = output[0];
+    const right = output[1] ?? output[0];
+    let done = 0;
+    while (done < left.length && this.playing) {
+      let n = left.length - done;
+      if (this.lead) {
+        n = Math.min(n, this.lead.length - this.lead.at);
+        this.#lead(n, done);
+      } else {
+        if (this.loop && this.at === this.loop[1]) {
+          this.at = this.loop[0];
+          this.#findNext();
+        }
+        if (this.at >= this.total) {
+          this.playing = false;
+          this.#tell("ended");
+          break;
+        }
+        const number = Math.floor(this.at / this.size);
+        const block = this.blocks.get(number);
+        this.waiting = !block;
+        if (!block) break; // all hold still together
+        const inside = this.at - number * this.size;
+        n = Math.min(n, this.size - inside, this.total - this.at);
+        if (this.loop && this.at < this.loop[1]) n = Math.min(n, this.loop[1] - this.at);
+        this.#mix(block, inside, n, left, right, done);
+        this.#strike(n, done);
+        this.at += n;
+      }
+      done += n;
+    }
+    this.#ring(left, right);
+    if (this.playing && ++this.ticks % 8 === 0) this.#tell("at");
+    return true;
+  }
+
+  #mix(block, inside, n, left, right, done) {
+    let offset = 0;
+    for (const track of this.tracks) {
+      const a = offset + inside;
+      const b = track.channels > 1 ? a + this.size : a;
+      offset += track.channels * this.size;
+      // a change of level takes some 5 ms, so that it does not crackle
+      let { gain } = track;
+      const { target } = track;
+      if (gain === 0 && target === 0) continue;
+      const settled = Math.abs(gain - target) < 1e-5;
+      if (settled) gain = target;
+      for (let i = 0; i < n; i++) {
+        if (!settled) gain += (target - gain) * 0.004;
+        left[done + i] += gain * block[a + i];
+        right[done + i] += gain * block[b + i];
+      }
+      track.gain = gain;
+    }
+  }
+
+  #strike(n, done) {
+    const { samples, kinds, sounds } = this.click;
+    while (this.next < samples.length && samples[this.next] < this.at + n) {
+      if (samples[this.next] >= this.at) this.ringing.push({ sound: sounds[kinds[this.next]], from: done + samples[this.next] - this.at });
+      this.next++;
+    }
+  }
+
+  #lead(n, done) {
+    const lead = this.lead;
+    while (lead.next < lead.samples.length && lead.samples[lead.next] < lead.at + n) {
+      this.ringing.push({ sound: this.click.sounds[lead.kinds[lead.next]], from: done + lead.samples[lead.next] - lead.at, loud: true });
+      lead.next++;
+    }
+    lead.at += n;
+    if (lead.at >= lead.length) this.lead = null;
+  }
+
+  // `from`: where in this quantum the sound starts; negative when it started before
+  #ring(left, right) {
+    const length = left.length;
+    this.ringing = this.ringing.filter((voice) => {
+      // a count-in is heard even where the click is off
+      const level = voice.loud ? Math.max(0.7, this.click.level) : this.click.level;
+      for (let i = Math.max(0, voice.from); i < length && i - voice.from < voice.sound.length; i++) {
+        left[i] += level * voice.sound[i - voice.from];
+        right[i] += level * voice.sound[i - voice.from];
+      }
+      voice.from -= length;
+      return -voice.from < voice.sound.length;
+    });
+  }
+}
+
+registerProcessor("mixer", Mixer);

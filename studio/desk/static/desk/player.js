@@ -1,0 +1,184 @@
+// The player's side in the page: streams blocks ahead of the mixer and keeps track of where it is.
+
+import { getJson } from "../studio/server.js";
+
+const AHEAD = 7; // blocks kept loaded in front
+const MOST = 26; // blocks held in all
+
+export class Player extends EventTarget {
+  constructor(facts) {
+    super();
+    this.facts = facts;
+    this.context = new AudioContext({ sampleRate: facts.rate, latencyHint: "interactive" });
+    this.at = 0; // samples
+    this.playing = false;
+    this.leading = false;
+    this.heldAt = 0; // mixer time of the last report
+    this.loop = null;
+    this.bars = 0; // count-in
+    this.clickLevel = 0.7;
+    this.laid = [];
+    this.have = new Set();
+    this.asked = new Map();
+    this.generation = 0;
+    this.ready = this.#build();
+  }
+
+  async #build() {
+    await this.context.audioWorklet.addModule(new URL("./mixer.js", import.meta.url));
+    this.node = new AudioWorkletNode(this.context, "mixer", { numberOfInputs: 0, outputChannelCount: [2] });
+    this.node.port.onmessage = ({ data }) => this.#heard(data);
+    this.node.connect(this.context.destination);
+    this.#layout();
+    await this.refreshClick();
+  }
+
+  get seconds() {
+    let at = this.at / this.facts.rate;
+    if (this.playing && !this.leading && !this.waiting) {
+      // what is heard now left the mixer a moment ago, and the last report is a moment old
+      const since = this.context.currentTime - this.heldAt;
+      at += Math.min(0.1, Math.max(0, since)) - (this.context.outputLatency || 0);
+    }
+    return Math.max(0, at);
+  }
+
+  #post(message, transfer) {
+    this.node?.port.postMessage(message, transfer);
+  }
+
+  #heard(data) {
+    this.at = data.at;
+    this.heldAt = data.time;
+    this.leading = data.leading;
+    this.waiting = data.waiting;
+    const was = this.playing;
+    this.playing = data.playing;
+    if (was !== data.playing || data.what !== "at") this.dispatchEvent(new CustomEvent("state", { detail: data.what }));
+    if (data.what === "at" && this.pressed && !data.leading) {
+      this.startLatency = performance.now() - this.pressed;
+      this.pressed = null;
+    }
+    this.#stream();
+  }
+
+  /** The tracks changed: begin with empty hands. */
+  async relayout(facts) {
+    this.facts = facts;
+    await this.ready;
+    this.#layout();
+    this.#stream();
+  }
+
+  #layout() {
+    this.generation++;
+    this.have.clear();
+    this.asked.clear();
+    const heard = this.facts.tracks.filter((t) => t.heard);
+    this.laid = heard.map((t) => t.id); // the order in which blocks hold them
+    this.#post({
+      do: "layout",
+      tracks: heard.map((t) => ({ channels: t.channels, gain: this.#gain(t) })),
+      size: this.facts.block,
+      total: Math.round(this.facts.seconds * this.facts.rate),
+    });
+    this.#post({ do: "clickLevel", level: this.clickLevel });
+    this.#stream();
+  }
+
+  #gain(track) {
+    const anySolo = this.facts.tracks.some((t) => t.solo);
+    return track.muted || (anySolo && !track.solo) ? 0 : 10 ** (track.gain / 20);
+  }
+
+  mix() {
+    this.#post({ do: "gains", gains: this.facts.tracks.filter((t) => t.heard).map((t) => this.#gain(t)) });
+  }
+
+  async refreshClick() {
+    const click = await getJson(`/sessions/${this.facts.id}/click`);
+    const sounds = click.sounds.map((s) => new Float32Array(Uint8Array.from(atob(s), (c) => c.charCodeAt(0)).buffer));
+    this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds });
+  }
+
+  setClick(level) {
+    this.clickLevel = level;
+    this.#post({ do: "clickLevel", level });
+  }
+
+  setLoop(loop) {
+    this.loop = loop && loop.map((s) => Math.round(s * this.facts.rate));
+    this.#post({ do: "setLoop", loop: this.loop });
+    this.#stream();
+  }
+
+  /** Which blocks should be at hand, the most urgent first. */
+  #wanted() {
+    const last = Math.ceil((this.facts.seconds * this.facts.rate) / this.facts.block) - 1;
+    const here = Math.floor(this.at / this.facts.block);
+    const out = [];
+    for (let n = here; n <= Math.min(last, here + AHEAD); n++) out.push(n);
+    if (this.loop) {
+      const start = Math.floor(this.loop[0] / this.facts.block);
+      for (let n = start; n <= Math.min(last, start + 3); n++) if (!out.includes(n)) out.push(n);
+    }
+    return out;
+  }
+
+  #stream() {
+    if (!this.facts.tracks.some((t) => t.heard)) return;
+    const wanted = this.#wanted();
+    for (const n of wanted) if (!this.have.has(n) && !this.asked.has(n) && this.asked.size < 2) this.#fetch(n);
+    if (this.have.size > MOST) {
+      const far = [...this.have].filter((n) => !wanted.includes(n)).slice(0, this.have.size - MOST + 6);
+      far.forEach((n) => this.have.delete(n));
+      this.#post({ do: "drop", numbers: far });
+    }
+  }
+
+  async #fetch(number) {
+    const generation = this.generation;
+    this.asked.set(number, true);
+    try {
+      const response = await fetch(`/sessions/${this.facts.id}/blocks/${number}?tracks=${this.laid.join()}`);
+      if (!response.ok) throw new Error(String(response.status));
+      const data = await response.arrayBuffer();
+      if (generation !== this.generation) return;
+      this.#post({ do: "block", number, data }, [data]);
+      this.have.add(number);
+      this.asked.delete(number);
+      this.#stream();
+    } catch {
+      if (generation === this.generation) setTimeout(() => (this.asked.delete(number), this.#stream()), 500);
+    }
+  }
+
+  async play(from = undefined) {
+    this.pressed = performance.now();
+    this.context.resume();
+    await this.ready;
+    let lead;
+    if (this.bars) {
+      const at = from ?? this.at / this.facts.rate;
+      lead = await getJson(`/sessions/${this.facts.id}/count-in?at=${at}&bars=${this.bars}`);
+    }
+    this.#post({ do: "play", at: from === undefined ? undefined : from * this.facts.rate, lead });
+  }
+
+  async pause() {
+    await this.ready;
+    this.#post({ do: "pause" });
+  }
+
+  toggle() {
+    return this.playing ? this.pause() : this.play();
+  }
+
+  async seek(seconds) {
+    this.at = Math.max(0, Math.round(seconds * this.facts.rate));
+    this.dispatchEvent(new CustomEvent("state", { detail: "moved" }));
+    this.#stream();
+    await this.ready;
+    this.#post({ do: "seek", at: this.at });
+  }
+}

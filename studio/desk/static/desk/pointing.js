@@ -1,0 +1,118 @@
+// Pointer and wheel on the canvases: go somewhere, take hold of a line, loop a stretch, scroll, zoom.
+
+const GRAB = 9; // pixels around a line that take hold of it
+
+export function pointing(desk) {
+  const { ruler, lanes, contour, overview } = desk.canvas;
+  const xOf = (e) => e.clientX - lanes.getBoundingClientRect().left;
+
+  const beatAt = (x) => {
+    const { grid, view } = desk;
+    if (!grid) return null;
+    let best = null;
+    let distance = GRAB;
+    grid.lines(view, (i, at, isBar) => {
+      const d = Math.abs(at - x) - (isBar ? 1 : 0); // where both are near, the bar line
+      if (d < distance) [best, distance] = [i, d];
+    });
+    return best === null ? null : grid.index(best);
+  };
+  const trackAt = (y) => desk.facts.tracks[Math.floor(y / desk.laneHeight)]?.id;
+
+  for (const canvas of [ruler, lanes, contour]) {
+    canvas.addEventListener("pointermove", (e) => {
+      if (e.buttons) return;
+      const beat = canvas === ruler && e.offsetY < 17 ? null : beatAt(xOf(e));
+      canvas.style.cursor = beat === null ? "" : "ew-resize";
+      if (beat !== desk.hover) {
+        desk.hover = beat;
+        desk.redraw();
+      }
+    });
+    canvas.addEventListener("pointerleave", () => {
+      if (desk.hover !== null) {
+        desk.hover = null;
+        desk.redraw();
+      }
+    });
+    canvas.addEventListener("pointerdown", (e) => {
+      if (e.button !== 0) return;
+      desk.wake();
+      const x = xOf(e);
+      if ((canvas === ruler && e.offsetY < 17) || e.shiftKey) return stretch(canvas, e, x);
+      const beat = beatAt(x);
+      if (beat !== null) {
+        desk.select(beat);
+        desk.editing.drag(canvas, e, beat, canvas === lanes ? trackAt : () => undefined);
+      } else {
+        desk.select(null);
+        desk.player.seek(desk.view.time(x));
+      }
+    });
+  }
+
+  /** Drag along the time strip: a loop from bar line to bar line; a plain click goes there. */
+  function stretch(canvas, down, from) {
+    const snap = (x) => {
+      const t = Math.max(0, desk.view.time(x));
+      const { grid } = desk;
+      if (!grid) return t;
+      const i = grid.nearest(t);
+      return Math.abs(desk.view.x(grid.time[i]) - x) < 24 ? grid.time[i] : t;
+    };
+    let moved = false;
+    const move = (e) => {
+      const x = xOf(e);
+      if (!moved && Math.abs(x - from) < 5) return;
+      moved = true;
+      const [a, b] = [snap(from), snap(x)].sort((p, q) => p - q);
+      if (b - a > 0.05) desk.setLoop([a, b]);
+    };
+    const up = () => {
+      canvas.removeEventListener("pointermove", move);
+      if (!moved) desk.player.seek(desk.view.time(from));
+      else if (desk.loop) desk.player.seek(desk.loop[0]);
+    };
+    canvas.setPointerCapture(down.pointerId);
+    canvas.addEventListener("pointermove", move);
+    canvas.addEventListener("pointerup", up, { once: true });
+  }
+
+  overview.addEventListener("pointerdown", (e) => {
+    desk.wake();
+    const go = (ev) => {
+      const box = overview.getBoundingClientRect();
+      const t = ((ev.clientX - box.left) / box.width) * desk.facts.seconds;
+      desk.view.set(t - desk.view.span / 2);
+      return t;
+    };
+    const t = go(e);
+    if (!desk.player.playing) desk.player.seek(t);
+    overview.setPointerCapture(e.pointerId);
+    overview.addEventListener("pointermove", go);
+    overview.addEventListener("pointerup", () => overview.removeEventListener("pointermove", go), { once: true });
+  });
+
+  let pinched = 0;
+  for (const canvas of [ruler, lanes, contour, overview]) {
+    canvas.addEventListener(
+      "wheel",
+      (e) => {
+        e.preventDefault();
+        const line = e.deltaMode === 1 ? 24 : 1;
+        if (e.ctrlKey || e.metaKey) {
+          // a notch of a wheel is a step or two; a pinch adds up small ones
+          pinched -= (e.deltaY * line) / (Math.abs(e.deltaY) >= 40 ? 60 : 9);
+          const steps = Math.trunc(pinched);
+          pinched -= steps;
+          if (steps) desk.view.zoom(Math.max(-4, Math.min(4, steps)), xOf(e));
+        } else if (e.altKey) {
+          desk.setWaveGain(desk.waveGain * (e.deltaY < 0 ? 1.25 : 0.8));
+        } else {
+          desk.view.scrollBy((Math.abs(e.deltaX) > Math.abs(e.deltaY) ? e.deltaX : e.deltaY) * line);
+        }
+      },
+      { passive: false },
+    );
+  }
+}

@@ -1,0 +1,129 @@
+// Waveforms as bitmaps a strip of pixels wide, drawn once a zoom step and then only copied.
+
+import { INK } from "./palette.js";
+
+const STRIP = 256; // device pixels
+const MOST = 900;
+
+export class Waves {
+  constructor(tiles, facts) {
+    this.tiles = tiles;
+    this.facts = facts;
+    this.strips = new Map(); // key -> {canvas, complete}
+  }
+
+  forget(track) {
+    for (const key of this.strips.keys()) {
+      const strip = this.strips.get(key);
+      if (strip.track === track && !strip.complete) this.strips.delete(key);
+    }
+  }
+
+  /**
+   * Draw a track between device pixels 0 and `width`, with its top at `top`.
+   * `spp`: samples a device pixel; `first`: sample at the left edge; `budget.ms`: what drawing may still take.
+   * Returns whether all of it is there.
+   */
+  draw(context, track, { top, height, width, spp, first, gain, budget, muted }) {
+    const offset = Math.round(first / spp);
+    let whole = true;
+    for (let n = Math.floor(offset / STRIP); n * STRIP < offset + width; n++) {
+      if (n * STRIP * spp >= track.frames) break;
+      const strip = this.#strip(track, n, spp, height, gain, budget, muted);
+      if (strip) context.drawImage(strip.canvas, n * STRIP - offset, top);
+      if (!strip?.complete) whole = false;
+    }
+    return whole;
+  }
+
+  #strip(track, n, spp, height, gain, budget, muted) {
+    const key = `${track.id}|${spp}|${height}|${gain}|${muted}|${n}`;
+    const kept = this.strips.get(key);
+    if (kept?.complete || (kept && budget.ms <= 0)) {
+      this.strips.delete(key);
+      this.strips.set(key, kept);
+      return kept;
+    }
+    if (budget.ms <= 0) return undefined;
+    const begun = performance.now();
+    const canvas = kept?.canvas ?? new OffscreenCanvas(STRIP, height);
+    const context = canvas.getContext("2d");
+    context.clearRect(0, 0, STRIP, height);
+    context.fillStyle = context.strokeStyle = muted ? INK.faint : INK.wave;
+    const complete = this.tiles.level(spp)
+      ? this.#peaks(context, track, n, spp, height, gain)
+      : this.#samples(context, track, n, spp, height, gain);
+    const strip = { canvas, complete, track: track.id };
+    this.strips.set(key, strip);
+    if (this.strips.size > MOST) this.strips.delete(this.strips.keys().next().value);
+    budget.ms -= performance.now() - begun;
+    return strip;
+  }
+
+  #peaks(context, track, n, spp, height, gain) {
+    const level = this.tiles.level(spp);
+    const size = this.facts.tile;
+    const middle = height / 2;
+    const scale = (middle / 32767) * gain;
+    let complete = true;
+    let tile;
+    let at = -1;
+    for (let x = 0; x < STRIP; x++) {
+      const from = Math.floor(((n * STRIP + x) * spp) / level);
+      const to = Math.max(from + 1, Math.floor(((n * STRIP + x + 1) * spp) / level));
+      let low = 32767;
+      let high = -32767;
+      for (let bin = from; bin < to; bin++) {
+        const t = Math.floor(bin / size);
+        if (t !== at) {
+          if (t * size * level >= track.frames) break;
+          tile = this.tiles.get(track.id, level, t);
+          at = t;
+        }
+        if (!tile) {
+          complete = false;
+          break;
+        }
+        const i = 2 * (bin - t * size);
+        if (i >= tile.length) break;
+        if (tile[i] < low) low = tile[i];
+        if (tile[i + 1] > high) high = tile[i + 1];
+      }
+      if (high < low) continue;
+      const top = Math.max(0, middle - high * scale);
+      const bottom = Math.min(height, middle - low * scale);
+      context.fillRect(x, top, 1, Math.max(1, bottom - top));
+    }
+    return complete;
+  }
+
+  #samples(context, track, n, spp, height, gain) {
+    const size = this.facts.tile;
+    const middle = height / 2;
+    const first = Math.floor(n * STRIP * spp) - 1;
+    const last = Math.ceil((n + 1) * STRIP * spp) + 1;
+    let complete = true;
+    let open = false;
+    const dots = spp < 1 / 6;
+    context.lineWidth = Math.min(2, Math.max(1, 0.5 / spp / 6));
+    context.beginPath();
+    for (let s = Math.max(0, first); s <= last && s < track.frames; s++) {
+      const t = Math.floor(s / size);
+      const tile = this.tiles.get(track.id, 0, t);
+      if (!tile) {
+        complete = false;
+        s = (t + 1) * size - 1;
+        open = false;
+        continue;
+      }
+      const x = s / spp - n * STRIP;
+      const y = Math.min(height, Math.max(0, middle - tile[s - t * size] * middle * gain));
+      if (open) context.lineTo(x, y);
+      else context.moveTo(x, y);
+      open = true;
+      if (dots) context.rect(x - 2, y - 2, 4, 4);
+    }
+    context.stroke();
+    return complete;
+  }
+}

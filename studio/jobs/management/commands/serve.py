@@ -1,0 +1,60 @@
+"""One command that runs the studio: database brought up to date, web server, and a worker that is kept alive."""
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+
+import waitress
+from django.core.management import call_command
+from django.core.management.base import BaseCommand
+from django.db import connection
+
+from studio.jobs.tasks import revive
+from studio.wsgi import application
+
+
+class Command(BaseCommand):
+    help = __doc__
+
+    def add_arguments(self, parser):
+        parser.add_argument("--host", default="127.0.0.1")
+        parser.add_argument("--port", type=int, default=8020)
+        parser.add_argument("--demo", action="store_true", help="make the demo sessions if they are not there")
+
+    def handle(self, *, host, port, demo, **options):
+        call_command("migrate", verbosity=0)
+        if demo:
+            call_command("demo")
+        self.over = threading.Event()
+        keeper = threading.Thread(target=self.keep_worker, daemon=True)
+        keeper.start()
+        # asked to stop, leave through the same door as on Ctrl-C
+        signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+        try:
+            server = waitress.create_server(application, host=host, port=port, threads=8, max_request_body_size=2**36)
+            self.stdout.write(self.style.SUCCESS(f"Diachron is at http://{host}:{port}/  (Ctrl-C stops it)"))
+            self.stdout.flush()
+            server.run()
+        except (KeyboardInterrupt, SystemExit):
+            pass
+        finally:
+            self.over.set()
+            keeper.join(timeout=8)
+
+    def keep_worker(self):
+        """Start the worker, start it again when it dies, and hand on the work it left behind."""
+        command = [sys.executable, sys.argv[0], "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"]
+        environment = {**os.environ, "DIACHRON_PARENT": str(os.getpid())}
+        while not self.over.is_set():
+            worker = subprocess.Popen(command, env=environment)
+            while worker.poll() is None and not self.over.wait(1.0):
+                revive()
+            if self.over.is_set():
+                worker.send_signal(signal.SIGTERM)
+                try:
+                    worker.wait(timeout=5)
+                except subprocess.TimeoutExpired:
+                    worker.kill()
+        connection.close()

@@ -1,0 +1,49 @@
+"""Long work, as the page shows it: what, how far, and how it ended."""
+
+from datetime import timedelta
+
+from django.db import models
+from django.utils import timezone
+
+from studio.library.models import Session, Track
+
+#: A worker that has not been heard of for this long is taken for dead.
+SILENCE = timedelta(seconds=6)
+#: How often a job is begun before it is given up.
+TRIES = 3
+
+
+class Job(models.Model):
+    class Kind(models.TextChoices):
+        LISTEN = "listen", "Listening"
+        FIND = "find", "Finding beats"
+
+    class State(models.TextChoices):
+        WAITING = "waiting", "waiting"
+        RUNNING = "running", "running"
+        DONE = "done", "done"
+        FAILED = "failed", "failed"
+        CANCELLED = "cancelled", "cancelled"
+
+    session = models.ForeignKey(Session, on_delete=models.CASCADE, related_name="jobs")
+    track = models.ForeignKey(Track, null=True, on_delete=models.CASCADE, related_name="jobs")
+    kind = models.CharField(max_length=10, choices=Kind.choices)
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    stage = models.CharField(max_length=200, blank=True)
+    share = models.FloatField(default=0.0)
+    message = models.TextField(blank=True, help_text="for the engineer, where it did not end well")
+    tries = models.PositiveSmallIntegerField(default=0)
+    cancel_asked = models.BooleanField(default=False)
+    created = models.DateTimeField(auto_now_add=True)
+    heartbeat = models.DateTimeField(default=timezone.now)
+
+    class Meta:
+        ordering = ["pk"]
+
+    @property
+    def open(self) -> bool:
+        return self.state in (self.State.WAITING, self.State.RUNNING)
+
+    @property
+    def percent(self) -> int:
+        return round(100 * self.share)

@@ -1,0 +1,10 @@
+from django.urls import path
+
+from studio.jobs import views
+
+urlpatterns = [
+    path("sessions/<int:pk>/jobs", views.jobs, name="jobs"),
+    path("sessions/<int:pk>/find", views.find, name="find"),
+    path("jobs/<int:pk>/cancel", views.stop, name="job-cancel"),
+    path("jobs/<int:pk>/dismiss", views.dismiss, name="job-dismiss"),
+]

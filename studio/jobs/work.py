@@ -1,0 +1,60 @@
+"""What jobs do."""
+
+from dataclasses import asdict, replace
+
+from core.beats import NoBeats, solve
+from core.listening.audio import AudioError
+from studio.desk.history import record
+from studio.jobs.models import Job
+from studio.library.hearing import hear, player
+
+SHORTEST = 4.0
+
+
+class Failed(Exception):
+    """Work that cannot end well, in words for the engineer."""
+
+
+def listen(job: Job, report) -> None:
+    if not job.track.heard:
+        stage = f"Listening to {job.track.name}"[:200]
+        _hear(job.track, lambda share: report(stage, share))
+
+
+def _hear(track, progress) -> None:
+    try:
+        hear(track, progress)
+    except AudioError as e:
+        raise Failed(str(e)) from None
+
+
+def find(job: Job, report) -> None:
+    """Listen to what was not listened to yet, find the beats, and lay the map under the session."""
+    session = job.session
+    tracks = list(session.tracks.all())
+    if not tracks:
+        raise Failed("There are no tracks yet. Drop the tracks of a performance on the page.")
+    if session.seconds < SHORTEST:
+        raise Failed(f"The take lasts {session.seconds:.1f} s; finding beats needs at least {SHORTEST:.0f} s.")
+    unheard = [t for t in tracks if not t.heard]
+    for i, track in enumerate(unheard):
+        stage = f"Listening to {track.name} ({i + 1} of {len(unheard)})"[:200]
+        _hear(track, lambda x, i=i, stage=stage: report(stage, 0.6 * (i + x) / len(unheard)))
+    begun = 0.6 if unheard else 0.0
+    report("Gathering the evidence", begun)
+    try:
+        solution = solve(
+            [player(t) for t in tracks],
+            replace(session.wishes),
+            lambda stage, share: report(stage, begun + (1 - begun) * share),
+        )
+    except NoBeats as e:
+        raise Failed(str(e)) from None
+    finding = {
+        "confidence": [round(float(c), 3) for c in solution.confidence],
+        "ranks": [asdict(r) for r in solution.ranks],
+    }
+    record(session, solution.map, "Beats found", finding=finding)
+
+
+WORK = {Job.Kind.LISTEN: listen, Job.Kind.FIND: find}

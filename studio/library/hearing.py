@@ -1,0 +1,75 @@
+"""What listening to a track found out, kept on disk beside it."""
+
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+
+from core.beats import Player
+from core.listening import audio, performance
+from core.listening.attacks import Attacks
+from core.listening.peaks import LEVELS
+from core.listening.spectrum import Evidence
+from core.listening.track import listen
+from studio.library.models import Track
+
+
+def hear(track: Track, progress) -> None:
+    """Listen to a track and keep peaks, evidence and attacks; a copy at the session's rate where needed."""
+    copy = track.folder / "playback.flac"
+    if track.midi:
+        rendered = track.folder / "rendered.flac"
+        performance.render(track.source, track.name, rendered)
+        heard = performance.listen_to_midi(track.source, track.name, rendered, lambda x: progress(0.1 + 0.8 * x))
+        audio.write_at_rate(rendered, copy, track.session.rate)
+    else:
+        heard = listen(track.source, track.name, progress=lambda x: progress(0.8 * x))
+        if track.rate != track.session.rate:
+            audio.write_at_rate(track.source, copy, track.session.rate)
+    shown = heard.peaks
+    if track.rate != track.session.rate:
+        # drawn at the session's rate, as it is played
+        shown = listen(copy, track.name).peaks
+    for level, values in shown.items():
+        _write(track.folder / f"peaks-{level}.npy", values)
+    e, a = heard.evidence, heard.attacks
+    with (track.folder / "heard.partial").open("wb") as f:
+        np.savez(f, flux=e.flux, energy=e.energy, chroma=e.chroma, seconds=a.seconds, strength=a.strength)
+    (track.folder / "heard.partial").replace(track.folder / "heard.npz")
+    track.remarks = [r for r in track.remarks if r not in heard.remarks] + heard.remarks
+    track.heard = True
+    track.save(update_fields=["remarks", "heard"])
+    progress(1.0)
+
+
+def _write(path: Path, values) -> None:
+    partial = path.with_suffix(".partial")
+    with partial.open("wb") as f:
+        np.save(f, values)
+    partial.replace(path)
+
+
+def player(track: Track) -> Player:
+    with np.load(track.folder / "heard.npz") as d:
+        return Player(
+            track.name, Evidence(d["flux"], d["energy"], d["chroma"]), Attacks(d["seconds"], d["strength"])
+        )
+
+
+@lru_cache(maxsize=256)
+def _attacks(path: Path, _changed: int) -> Attacks:
+    with np.load(path) as d:
+        return Attacks(d["seconds"], d["strength"])
+
+
+def attacks(track: Track) -> Attacks:
+    """A track's attacks; kept in memory, as every drag asks for them."""
+    path = track.folder / "heard.npz"
+    return _attacks(path, path.stat().st_mtime_ns)
+
+
+def peaks(track: Track, level: int, first: int, count: int) -> bytes:
+    """Peaks ``first`` to ``first + count`` at ``level`` samples a bin, as int16 pairs. Raises KeyError."""
+    if level not in LEVELS:
+        raise KeyError(level)
+    return np.load(track.folder / f"peaks-{level}.npy", mmap_mode="r")[first : first + count].tobytes()

@@ -1,0 +1,53 @@
+"""Make the demo sessions: play the made-up performances, gather them as any upload, and analyse them."""
+
+import tempfile
+from pathlib import Path
+
+import soundfile as sf
+from django.conf import settings
+from django.core.management.base import BaseCommand
+
+from core.demo import boathouse, others
+from core.demo.stage import Performance
+from core.formats import smf
+from studio.jobs import tasks
+from studio.jobs.models import Job
+from studio.library.gather import add_track
+from studio.library.models import Session
+
+
+def write_tracks(performance: Performance, folder: Path) -> list[Path]:
+    """The performance's tracks as WAV files, or its notes as one MIDI file."""
+    out = []
+    for name, samples in performance.tracks.items():
+        path = folder / f"{name}.wav"
+        sf.write(path, samples, performance.rate, "PCM_24")
+        out.append(path)
+    if performance.notes:
+        path = folder / "Keyboard.mid"
+        smf.write_notes(performance.notes, performance.title).save(path)
+        out.append(path)
+    return out
+
+
+class Command(BaseCommand):
+    help = __doc__
+
+    def handle(self, **options):
+        made = settings.DATA / "demo-made"
+        if made.exists():
+            return
+        # the main one last: the newest stands on top of the library
+        for play in (others.machine, others.rubato, boathouse.perform):
+            performance = play()
+            self.stdout.write(f"Playing the demo “{performance.title}” ...")
+            self.stdout.flush()
+            Session.objects.filter(title=performance.title).delete()
+            session = Session.objects.create(title=performance.title)
+            session.folder.mkdir(parents=True, exist_ok=True)
+            with tempfile.TemporaryDirectory(dir=session.folder) as folder:
+                for path in write_tracks(performance, Path(folder)):
+                    add_track(session, path, path.name)
+            job = Job.objects.create(session=session, kind=Job.Kind.FIND)
+            tasks.run.func(job.pk)
+        made.write_text("delete this file to make the demo sessions again\n")

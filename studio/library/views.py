@@ -1,0 +1,114 @@
+"""The library page, and files on their way in."""
+
+import errno
+import json
+import shutil
+
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, render
+from django.urls import reverse
+from django.views.decorators.csrf import ensure_csrf_cookie
+from django.views.decorators.http import require_GET, require_http_methods, require_POST
+
+from studio.jobs.models import Job
+from studio.jobs.tasks import start
+from studio.library.gather import Refused, add_track, clean_name
+from studio.library.models import Session, Track, Upload
+from studio.library.summary import summaries
+
+#: What stays free on the disk, so that the database can always write.
+RESERVE = 64 * 2**20
+FULL = "The disk is full. What has arrived is kept; free some space and drop the file again to go on."
+
+
+@require_GET
+@ensure_csrf_cookie
+def library(request):
+    return render(request, "library/library.html", {"sessions": summaries()})
+
+
+@require_POST
+def create(request):
+    """A new session, named after what was dropped."""
+    title = clean_name(json.loads(request.body or b"{}").get("title") or "New session")
+    session = Session.objects.create(title=title)
+    return JsonResponse({"id": session.pk, "url": reverse("desk", args=[session.pk])})
+
+
+@require_http_methods(["POST", "DELETE"])
+def session(request, pk):
+    """Rename or remove a session."""
+    found = get_object_or_404(Session, pk=pk)
+    if request.method == "DELETE":
+        if found.jobs.filter(state=Job.State.RUNNING).exists():
+            return HttpResponse("Diachron is working on this session; cancel that first.", status=409)
+        found.erase()
+        return HttpResponse("")
+    title = clean_name(request.POST.get("title", ""))
+    Session.objects.filter(pk=pk).update(title=title)
+    return HttpResponse(title)
+
+
+@require_POST
+def upload(request, pk):
+    """Announce a file. One of the same name and size that was interrupted goes on where it stopped."""
+    to = get_object_or_404(Session, pk=pk)
+    said = json.loads(request.body)
+    name, size = str(said["name"])[:1000], int(said["size"])
+    if size <= 0:
+        return JsonResponse({"error": f"“{clean_name(name)}” is empty: the file has no bytes."}, status=422)
+    half_done = to.uploads.filter(name=name, size=size).order_by("-pk").first()
+    to.folder.mkdir(parents=True, exist_ok=True)
+    received = half_done.received if half_done else 0
+    if shutil.disk_usage(to.folder).free - (size - received) < RESERVE:
+        return JsonResponse({"error": f"“{clean_name(name)}” does not fit: the disk is nearly full."}, status=507)
+    going = half_done or Upload.objects.create(session=to, name=name, size=size)
+    return JsonResponse({"id": going.pk, "received": received})
+
+
+@require_http_methods(["PUT"])
+def upload_part(request, pk):
+    """Bytes of an announced file from ``offset`` on. The last ones make it a track."""
+    going = get_object_or_404(Upload.objects.select_related("session"), pk=pk)
+    offset = int(request.GET["offset"])
+    if offset != going.received:
+        return JsonResponse({"received": going.received}, status=409)
+    try:
+        with going.path.open("ab") as f:
+            f.write(request.body)
+    except OSError as e:
+        with going.path.open("ab") as f:
+            f.truncate(offset)
+        return JsonResponse({"error": FULL if e.errno == errno.ENOSPC else str(e.strerror)}, status=507)
+    if going.received < going.size:
+        return JsonResponse({"received": going.received})
+    try:
+        track = add_track(going.session, going.path, going.name)
+    except Refused as e:
+        going.path.unlink(missing_ok=True)
+        going.delete()
+        return JsonResponse({"error": str(e)}, status=422)
+    going.delete()
+    start(track.session, Job.Kind.LISTEN, track)
+    return JsonResponse({"track": track.pk, "name": track.name})
+
+
+@require_http_methods(["POST", "DELETE"])
+def track(request, pk):
+    """Rename a track, set its level, mute or solo; or take it out of the session."""
+    found = get_object_or_404(Track, pk=pk)
+    if request.method == "DELETE":
+        shutil.rmtree(found.folder, ignore_errors=True)
+        found.delete()
+        return HttpResponse("")
+    said = json.loads(request.body)
+    if "gain" in said:
+        found.gain = max(-60.0, min(12.0, float(said["gain"])))
+    if "muted" in said:
+        found.muted = bool(said["muted"])
+    if "solo" in said:
+        found.solo = bool(said["solo"])
+    if "name" in said:
+        found.name = clean_name(str(said["name"]))
+    found.save(update_fields=["gain", "muted", "solo", "name"])
+    return JsonResponse({"ok": True})

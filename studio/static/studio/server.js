@@ -1,0 +1,68 @@
+// Talking to the server: JSON requests with the CSRF token, and notes to the engineer.
+
+const token = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
+
+/** POST (or another method) JSON; resolves to {ok, status, data}. Never rejects. */
+export async function send(url, data, method = "POST") {
+  try {
+    const response = await fetch(url, {
+      method,
+      headers: { "Content-Type": "application/json", "X-CSRFToken": token() },
+      body: data === undefined ? undefined : JSON.stringify(data),
+    });
+    const text = await response.text();
+    let parsed = {};
+    try {
+      parsed = JSON.parse(text);
+    } catch {
+      parsed = text ? { error: response.ok ? undefined : text.slice(0, 200) } : {};
+    }
+    return { ok: response.ok, status: response.status, data: parsed };
+  } catch {
+    return { ok: false, status: 0, data: { error: "The server does not answer. Nothing is lost; try again when it is back." } };
+  }
+}
+
+export async function getJson(url) {
+  const response = await fetch(url);
+  if (!response.ok) throw new Error(`${response.status} for ${url}`);
+  return response.json();
+}
+
+/** Send part of a file and report how many of its bytes have left. */
+export function putBytes(url, blob, onProgress) {
+  return new Promise((resolve) => {
+    const request = new XMLHttpRequest();
+    request.open("PUT", url);
+    request.setRequestHeader("X-CSRFToken", token());
+    request.setRequestHeader("Content-Type", "application/octet-stream");
+    request.upload.onprogress = (e) => onProgress(e.loaded);
+    request.onloadend = () => {
+      let data = {};
+      try {
+        data = JSON.parse(request.responseText);
+      } catch {
+        data = { error: "The connection broke. What has arrived is kept; drop the file again to go on." };
+      }
+      resolve({ ok: request.status >= 200 && request.status < 300, status: request.status, data });
+    };
+    request.send(blob);
+  });
+}
+
+/** Show a note; bad ones stay until closed. */
+export function note(text, bad = false) {
+  const box = document.getElementById("notes");
+  if ([...box.children].some((n) => n.firstChild.textContent === text)) return;
+  const el = document.createElement("div");
+  el.className = bad ? "note bad" : "note";
+  const words = document.createElement("span");
+  words.textContent = text;
+  const close = document.createElement("button");
+  close.textContent = "×";
+  close.setAttribute("aria-label", "Close this note");
+  close.onclick = () => el.remove();
+  el.append(words, close);
+  box.append(el);
+  if (!bad) setTimeout(() => el.remove(), 4000);
+}

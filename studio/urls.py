@@ -1,0 +1,10 @@
+"""The studio's addresses, app by app."""
+
+from django.urls import include, path
+
+urlpatterns = [
+    path("", include("studio.library.urls")),
+    path("", include("studio.jobs.urls")),
+    path("", include("studio.desk.urls")),
+    path("", include("studio.delivery.urls")),
+]
