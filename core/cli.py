@@ -58,9 +58,28 @@ def parser() -> argparse.ArgumentParser:
     top = argparse.ArgumentParser(prog="diachron", description="Tempo maps that follow a freely played performance.")
     commands = top.add_subparsers(dest="command", required=True)
     m = commands.add_parser("map", help="find beats and bars of one performance and write its tempo map")
-    m.add_argument("files", nargs="+", type=Path, metavar="FILE", help=f"tracks that start together: {audio.FORMATS}, or MIDI")
-    m.add_argument("--guide", action="append", type=guide, default=[], metavar="NAME=WEIGHT", help="trust this track (file name with or without ending)")
-    m.add_argument("--tempo", type=tempo_range, default=Wishes().tempo, metavar="LOW-HIGH", help="felt beats a minute (default 70-180)")
+    m.add_argument(
+        "files",
+        nargs="+",
+        type=Path,
+        metavar="FILE",
+        help=f"tracks that start together: {audio.FORMATS}, or MIDI",
+    )
+    m.add_argument(
+        "--guide",
+        action="append",
+        type=guide,
+        default=[],
+        metavar="NAME=WEIGHT",
+        help="trust this track (file name with or without ending)",
+    )
+    m.add_argument(
+        "--tempo",
+        type=tempo_range,
+        default=Wishes().tempo,
+        metavar="LOW-HIGH",
+        help="felt beats a minute (default 70-180)",
+    )
     m.add_argument("--meter", type=meter, help="like 4/4, 6/8 or 2+2+3/8 (default: found)")
     m.add_argument("--json", type=Path, metavar="OUT", help="write beats, bars and tempo as JSON")
     m.add_argument("--midi", type=Path, metavar="OUT", help="write the map as a Standard MIDI File")

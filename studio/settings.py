@@ -71,7 +71,6 @@ TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend"}}
 LANGUAGE_CODE = "en"
 USE_TZ = True
 STATIC_URL = "static/"
-STATIC_ROOT = BASE / "static"
 STATICFILES_DIRS = [
     BASE / "studio" / "static",
     ("bulma", BASE / "node_modules" / "bulma" / "css"),

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d
 
 from core.beats.fusion import Player
-from core.listening.spectrum import FRAME_RATE
 
 Curve = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -50,7 +50,7 @@ class Mix:
         )
 
 
-def _at(curve: Curve, frames: Ints, reach: int = 4) -> Curve:
+def _at(curve: NDArray[Any], frames: Ints, reach: int = 4) -> Curve:
     wide = maximum_filter1d(curve, 2 * reach + 1, axis=0)
     return wide[np.clip(frames, 0, len(curve) - 1)]
 

@@ -77,7 +77,7 @@ def decode(
     ``slow_bpm`` to ``fast_bpm`` bound every beat interval; straying from ``home_bpm`` costs a little.
     ``pins``: frames that have to be beats. Returns no frames where nothing is worth a chain.
     """
-    shortest, longest = (int(round(60 * FRAME_RATE / b)) for b in (fast_bpm, slow_bpm))
+    shortest, longest = (round(60 * FRAME_RATE / b) for b in (fast_bpm, slow_bpm))
     gain = curve - leash.price
     if pins is not None and len(pins):
         gain = gain.copy()
@@ -96,5 +96,5 @@ def decode(
         chain.append(int(t))
         if before < 0:
             break
-        i = before
+        i = np.intp(before)
     return np.array(chain[::-1], dtype=np.int64), best

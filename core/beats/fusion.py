@@ -73,7 +73,9 @@ def rank(players: Sequence[Player], given: Mapping[str, float] | None = None) ->
         curve = attack_curve(p, len(p.evidence))
         flux = strength_curve(p.evidence.flux)
         if len(p.attacks) < 4 or not flux.any():
-            clear.append(0.0), regular.append(0.0), count.append(len(p.attacks))
+            clear.append(0.0)
+            regular.append(0.0)
+            count.append(len(p.attacks))
             continue
         near = maximum_filter1d((curve > 0.25).astype(np.uint8), 5).astype(bool)
         clear.append(float(flux[near].sum() / flux.sum()) * float(np.mean(p.attacks.strength) ** 0.5))

@@ -9,8 +9,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from core.instruments import voices
 from core.demo.stage import Performance, Performer, Stroke, played, room, to_track
+from core.instruments import voices
 from core.instruments.render import sounded
 from core.tempomap import Meters, TempoMap
 
@@ -82,7 +82,10 @@ def _bass() -> tuple[Stroke, ...]:
             continue
         out.append(Stroke(q, root, 1.8, 0.85))
         if length > 2:
-            out += [Stroke(q + 2, root + 7 if root < 40 else root - 5, 1.4, 0.7), Stroke(q + 3.5, root, 0.4, 0.5)]
+            out += [
+                Stroke(q + 2, root + 7 if root < 40 else root - 5, 1.4, 0.7),
+                Stroke(q + 3.5, root, 0.4, 0.5),
+            ]
     return tuple(out)
 
 
@@ -92,7 +95,7 @@ def _dulcimer(rng: np.random.Generator) -> tuple[Stroke, ...]:
         if bar == HELD_BAR:
             out.append(Stroke(q, 74, 1, 0.8))
             continue
-        for k in np.arange(0, length, 0.5):
+        for k in (0.5 * n for n in range(int(2 * length))):
             if k % 1 == 0 or rng.random() < 0.75:
                 pitch = TUNE[int(bar * 3 + k * 2) % len(TUNE)]
                 out.append(Stroke(q + k, pitch, 0.5, 0.75 if k == 0 else 0.6 if k % 1 == 0 else 0.42))
@@ -130,7 +133,9 @@ def perform() -> Performance:
         if p.name in ("bass", "dulcimer", "squeezebox"):  # the last bar comes apart
             ends = float(meant.seconds_at(loose))
             notes = [
-                n if n.start < ends + 0.02 else type(n)(n.start + abs(rng.normal(0, 0.09)), n.end + 0.6, n.pitch, n.velocity)
+                n
+                if n.start < ends + 0.02
+                else type(n)(n.start + abs(rng.normal(0, 0.09)), n.end + 0.6, n.pitch, n.velocity)
                 for n in notes
             ]
         dry[p.name] = sounded(notes, p.voice, RATE, frames, rng)

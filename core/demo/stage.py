@@ -63,7 +63,10 @@ def played(performer: Performer, truth: TempoMap, rng: np.random.Generator) -> l
 
 
 def room(
-    sources: list[tuple[NDArray[np.float64], float]], rate: int, late: tuple[float, float], rng: np.random.Generator
+    sources: list[tuple[NDArray[np.float64], float]],
+    rate: int,
+    late: tuple[float, float],
+    rng: np.random.Generator,
 ) -> NDArray[np.float64]:
     """A far stereo pair: everybody with a level, later on each side by ``late`` seconds, with a wooden tail."""
     tail = np.arange(round(0.7 * rate)) / rate

@@ -39,19 +39,20 @@ class Written:
 
 
 def lead_in_bars(tempo_map: TempoMap) -> int:
-    """Whole bars between time zero and bar 1: as many as come closest to the music's own tempo."""
+    """Whole bars between time zero and bar 1: as many as make the lead-in's tempo closest to the music's."""
     start = float(tempo_map.bar_seconds(1))
     if start <= 1e-9:
         return 0
-    pickup = -float(tempo_map.quarters[0])
     length = tempo_map.meters.meter_at(1).quarters
-    first = max(float(tempo_map.seconds[0]), 0.0)
-    if pickup > 0:  # the lead-in proper ends where the pickup starts
-        least = max(1, int(np.ceil(pickup / length + (1e-6 if first > 0 else -1e-6))))
-        slope = float(tempo_map.bpm_at(tempo_map.seconds[0])) / 60
-        return max(least, round((first * slope + pickup) / length))
-    slope = (tempo_map.quarters[1] - tempo_map.quarters[0]) / (tempo_map.seconds[1] - tempo_map.seconds[0])
-    return max(1, round(start * float(slope) / length))
+    first = min(float(tempo_map.seconds[0]), start)
+    pickup = max(0.0, -float(tempo_map.quarters[0]))
+    if first <= 1e-9:
+        return max(1, int(np.ceil(pickup / length - 1e-6)))
+    # from time zero the lead-in proper runs to the pickup, or to bar 1
+    music = first * float(tempo_map.bpm_at(tempo_map.seconds[0])) / 60
+    least = max(1, int(np.floor(pickup / length + 1e-6)) + 1 if pickup else 1)
+    options = np.arange(least, least + 2 + int((music + pickup) / length))
+    return int(options[np.argmin(np.abs(np.log((options * length - pickup) / music)))])
 
 
 def write(tempo_map: TempoMap, name: str = "Tempo map") -> Written:
@@ -102,10 +103,18 @@ def write(tempo_map: TempoMap, name: str = "Tempo map") -> Written:
         if bar <= last_bar:
             tick = max(0, round((float(meters.bar_quarters(bar)) - origin) * TICKS))
             clocks = min(255, round(24 * change.meter.beat_offsets[1]))
-            events.append((tick, 0, mido.MetaMessage(
-                "time_signature", numerator=change.meter.numerator, denominator=change.meter.denominator,
-                clocks_per_click=clocks,
-            )))
+            events.append(
+                (
+                    tick,
+                    0,
+                    mido.MetaMessage(
+                        "time_signature",
+                        numerator=change.meter.numerator,
+                        denominator=change.meter.denominator,
+                        clocks_per_click=clocks,
+                    ),
+                )
+            )
     if lead:
         events.append((0, 2, mido.MetaMessage("marker", text="Lead-in")))
     for bar, q in zip(bars.tolist(), meters.bar_quarters(bars), strict=True):
@@ -196,7 +205,9 @@ def write_notes(notes: list[Note], name: str = "Performance") -> mido.MidiFile:
     for n in notes:
         events.append((round(n.start * per_second), 1, "note_on", n))
         events.append((max(round(n.end * per_second), round(n.start * per_second) + 1), 0, "note_off", n))
-    track = mido.MidiTrack([mido.MetaMessage("track_name", name=_latin(name)), mido.MetaMessage("set_tempo", tempo=500_000)])
+    track = mido.MidiTrack(
+        [mido.MetaMessage("track_name", name=_latin(name)), mido.MetaMessage("set_tempo", tempo=500_000)]
+    )
     now = 0
     for tick, _, kind, n in sorted(events, key=lambda e: (e[0], e[1], e[3].pitch)):
         track.append(mido.Message(kind, note=n.pitch, velocity=n.velocity, channel=n.channel, time=tick - now))

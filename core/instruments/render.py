@@ -11,7 +11,9 @@ from core.formats.smf import Note
 from core.instruments.voices import Voice
 
 
-def sounded(notes: Iterable[Note], voice: Voice, rate: int, frames: int, rng: np.random.Generator) -> NDArray[np.float64]:
+def sounded(
+    notes: Iterable[Note], voice: Voice, rate: int, frames: int, rng: np.random.Generator
+) -> NDArray[np.float64]:
     """Notes as ``frames`` mono samples; each starts at its nearest sample."""
     out = np.zeros(frames)
     for n in notes:

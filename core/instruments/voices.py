@@ -132,7 +132,9 @@ def beep(rate: int, pitch: int, seconds: float, level: float, noise: np.random.G
 def thump(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A machine's bass drum."""
     t = _time(rate, 0.25)
-    return _release(level * np.cos(2 * np.pi * np.cumsum(48 + 140 * np.exp(-t / 0.015)) / rate) * np.exp(-t / 0.09), rate)
+    return _release(
+        level * np.cos(2 * np.pi * np.cumsum(48 + 140 * np.exp(-t / 0.015)) / rate) * np.exp(-t / 0.09), rate
+    )
 
 
 def hiss(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:

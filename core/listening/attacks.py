@@ -26,14 +26,17 @@ class Attacks:
         return len(self.seconds)
 
 
+#: Flux below which nothing is a strong attack, however even the track: what vibrato leaves is a third of it.
+SOFTEST = 0.15
+
 NONE = Attacks(np.zeros(0), np.zeros(0))
 
 
 def strength_curve(flux: Frames) -> Frames:
     """One attack strength a frame from the flux of all ranges, scaled so that strong attacks reach 1."""
     curve = flux.sum(axis=1)
-    top = np.percentile(curve[curve > 0], 98) if (curve > 0).any() else 0
-    return np.minimum(curve / top, 1.5).astype(np.float32) if top > 0 else curve
+    top = max(SOFTEST, np.percentile(curve[curve > 0], 98)) if (curve > 0).any() else 1.0
+    return np.minimum(curve / top, 1.5).astype(np.float32)
 
 
 def pick_frames(curve: Frames, threshold: float = 0.12, gap: float = 0.05) -> NDArray[np.int64]:

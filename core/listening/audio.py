@@ -72,13 +72,8 @@ def _measured(f: sf.SoundFile, info: AudioInfo) -> AudioInfo:
                 return info
     except sf.LibsndfileError:
         pass
-    good, declared = 0, info.frames if info.frames < (1 << 62) else 0
-    try:
-        f.seek(0)
-        while n := len(f.read(BLOCK // 16, dtype="float32")):
-            good += n
-    except sf.LibsndfileError:
-        pass
+    declared = info.frames if info.frames < (1 << 62) else 0
+    good = sum(len(block) for block in blocks(Path(f.name)))
     return AudioInfo(info.rate, info.channels, good, info.format, max(0, declared - good))
 
 
@@ -94,7 +89,11 @@ def _against_header(path: Path, info: AudioInfo) -> AudioInfo:
                 left = path.stat().st_size - f.tell()
                 if 0 < size < 0xFFFFFFF0 and size > left and info.frames:
                     return AudioInfo(
-                        info.rate, info.channels, info.frames, info.format, info.frames * (size - left) // max(1, left)
+                        info.rate,
+                        info.channels,
+                        info.frames,
+                        info.format,
+                        info.frames * (size - left) // max(1, left),
                     )
                 return info
             f.seek(size + (size & 1), 1)
@@ -125,15 +124,20 @@ def blocks(path: Path, size: int = BLOCK) -> Iterator[Samples]:
 
     Samples that are not finite are passed through; see :class:`Health`.
     """
-    with sf.SoundFile(path) as f:
-        while True:
-            try:
-                block = f.read(size, dtype="float32", always_2d=True)
-            except sf.LibsndfileError:
+    done = 0
+    while True:
+        try:
+            # opened anew after damage, as a decoder that failed once does not go on
+            with sf.SoundFile(path) as f:
+                f.seek(done)
+                while len(block := f.read(size, dtype="float32", always_2d=True)):
+                    done += len(block)
+                    yield block
+            return
+        except sf.LibsndfileError:
+            if size <= 1024:
                 return
-            if not len(block):
-                return
-            yield block
+            size //= 8  # closer to where the damage is
 
 
 @dataclass

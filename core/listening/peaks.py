@@ -18,7 +18,7 @@ class PeakMaker:
     """Takes blocks of a recording and keeps the lowest and highest value of every bin."""
 
     def __init__(self) -> None:
-        self._rest = np.zeros((0, 1), dtype=np.float32)
+        self._rest: Samples = np.zeros((0, 1), dtype=np.float32)
         self._finest: list[Peaks] = []
 
     def add(self, block: Samples) -> None:

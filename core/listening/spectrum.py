@@ -78,7 +78,7 @@ class Evidence:
 def evidence(blocks: Iterable[Samples]) -> Evidence:
     """Evidence from consecutive mono blocks at the listening rate, in bounded memory."""
     # half a window of silence in front centres frame 0 on time 0
-    rest = np.zeros(WINDOW // 2, dtype=np.float32)
+    rest: Samples = np.zeros(WINDOW // 2, dtype=np.float32)
     history = None
     parts: list[tuple[Frames, Frames, Frames]] = []
     total = 0

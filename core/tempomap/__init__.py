@@ -5,5 +5,14 @@ from core.tempomap.position import TICKS, Position, position_at, seconds_of
 from core.tempomap.tempomap import Beats, MapError, TempoMap
 
 __all__ = [
-    "TICKS", "Beats", "MapError", "Meter", "MeterChange", "Meters", "Position", "TempoMap", "position_at", "seconds_of",
+    "TICKS",
+    "Beats",
+    "MapError",
+    "Meter",
+    "MeterChange",
+    "Meters",
+    "Position",
+    "TempoMap",
+    "position_at",
+    "seconds_of",
 ]

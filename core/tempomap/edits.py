@@ -40,9 +40,7 @@ def move_beat(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:
         raise EditError("A beat cannot pass the beat after it.")
     if seconds < 0:
         raise EditError("A beat cannot lie before the recording starts.")
-    return tempo_map.with_points(
-        np.insert(t, i, seconds), np.insert(q, i, quarter), np.insert(pins, i, True)
-    )
+    return tempo_map.with_points(np.insert(t, i, seconds), np.insert(q, i, quarter), np.insert(pins, i, True))
 
 
 def insert_beat(tempo_map: TempoMap, seconds: float) -> TempoMap:
@@ -126,9 +124,7 @@ def double(tempo_map: TempoMap) -> TempoMap:
     fastest = 60 / np.diff(full.beats().seconds).min() if len(full.beats()) > 1 else 0
     if fastest * 2 > 60 / CLOSEST:
         raise EditError("Doubled, the beats would follow faster than anybody counts.")
-    return replace(full, meters=_rescaled_meters(full, 2, 1)).with_points(
-        full.seconds, full.quarters * 2, _pins(full)
-    )
+    return replace(full, meters=_rescaled_meters(full, 2, 1)).with_points(full.seconds, full.quarters * 2, _pins(full))
 
 
 # ---- shared by several edits
@@ -143,7 +139,9 @@ def _with_every_beat(tempo_map: TempoMap) -> TempoMap:
     """The same map with a point on each felt beat, so that renumbering cannot bend a coarser map."""
     beats = tempo_map.beats()
     at = np.searchsorted(tempo_map.quarters, beats.quarters)
-    near = [np.abs(tempo_map.quarters[np.clip(at + d, 0, len(tempo_map.quarters) - 1)] - beats.quarters) for d in (-1, 0)]
+    near = [
+        np.abs(tempo_map.quarters[np.clip(at + d, 0, len(tempo_map.quarters) - 1)] - beats.quarters) for d in (-1, 0)
+    ]
     missing = np.minimum(*near) > EPSILON
     if not missing.any():
         return tempo_map
@@ -171,7 +169,9 @@ def _rescaled_meters(tempo_map: TempoMap, times: int, over: int) -> Meters:
         out.append(MeterChange(bar, change.meter))
         if following is None:
             break
-        whole, rest = divmod((following.bar - change.bar) * change.meter.numerator * times, change.meter.numerator * over)
+        whole, rest = divmod(
+            (following.bar - change.bar) * change.meter.numerator * times, change.meter.numerator * over
+        )
         if rest % over:
             raise EditError("A bar would be left with a broken count; change its meter first.")
         if not whole:

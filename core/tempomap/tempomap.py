@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -17,7 +17,7 @@ class MapError(ValueError):
 
 
 def _frozen(values: ArrayLike, dtype: type) -> NDArray[Any]:
-    array = np.array(values, dtype=dtype)
+    array: NDArray[Any] = np.array(values, dtype=dtype)
     array.setflags(write=False)
     return array
 
@@ -97,7 +97,14 @@ class TempoMap:
 
     def with_points(self, seconds: ArrayLike, quarters: ArrayLike, pins: ArrayLike | None = None) -> TempoMap:
         """The same map with other points."""
-        return replace(self, seconds=seconds, quarters=quarters, pins=pins)
+        return TempoMap(
+            np.asarray(seconds),
+            np.asarray(quarters),
+            self.meters,
+            None if pins is None else np.asarray(pins),
+            self.lead_bpm,
+            self.tail_bpm,
+        )
 
     # ---- conversions
 
@@ -134,9 +141,7 @@ class TempoMap:
     def bpm_at(self, seconds: ArrayLike) -> Floats:
         """Quarters a minute at times in seconds."""
         t = np.asarray(seconds, dtype=np.float64)
-        slopes = np.concatenate(
-            ([self.lead_slope], np.diff(self.quarters) / np.diff(self.seconds), [self.tail_slope])
-        )
+        slopes = np.concatenate(([self.lead_slope], np.diff(self.quarters) / np.diff(self.seconds), [self.tail_slope]))
         return (60 * slopes[np.searchsorted(self.seconds, t, side="right")])[()]
 
     # ---- bars and beats

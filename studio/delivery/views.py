@@ -14,7 +14,9 @@ from studio.library.models import Session
 
 
 def _with_map(pk) -> Session:
-    return get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk, step__isnull=False)
+    return get_object_or_404(
+        Session.objects.select_related("step").prefetch_related("tracks"), pk=pk, step__isnull=False
+    )
 
 
 def _file(data: bytes, session: Session, what: str, kind: str) -> FileResponse:

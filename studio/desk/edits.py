@@ -47,6 +47,12 @@ def _move(session, tempo_map, said):
     return core.move_beat(tempo_map, beat, to), f"Moved {_place(tempo_map, beat)} by {by:+.1f} ms"
 
 
+def _nudge(session, tempo_map, said):
+    beat, by = int(said["beat"]), float(said["by"])
+    to = float(tempo_map.seconds_of_beat(beat)) + by
+    return core.move_beat(tempo_map, beat, to), f"Nudged {_place(tempo_map, beat)} by {1000 * by:+.0f} ms"
+
+
 def _insert(session, tempo_map, said):
     to = _target(session, said)
     return core.insert_beat(tempo_map, to), f"Inserted a beat at {to:.3f} s"
@@ -94,8 +100,15 @@ def _double(session, tempo_map, said):
 
 
 EDITS: dict[str, Callable] = {
-    "move": _move, "insert": _insert, "remove": _remove, "downbeat": _downbeat, "one": _one,
-    "meter": _meter, "half": _half, "double": _double,
+    "move": _move,
+    "nudge": _nudge,
+    "insert": _insert,
+    "remove": _remove,
+    "downbeat": _downbeat,
+    "one": _one,
+    "meter": _meter,
+    "half": _half,
+    "double": _double,
 }
 
 

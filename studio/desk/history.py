@@ -11,7 +11,9 @@ class Stale(Exception):
     """An edit that was made on a map which has changed meanwhile."""
 
 
-def record(session: Session, tempo_map: TempoMap, name: str, on: int | None = None, finding: dict | None = None) -> MapStep:
+def record(
+    session: Session, tempo_map: TempoMap, name: str, on: int | None = None, finding: dict | None = None
+) -> MapStep:
     """Add a step and point the session at it.
 
     ``on``: the step that the edit was made on; raises :class:`Stale` when the session points elsewhere.
@@ -20,7 +22,9 @@ def record(session: Session, tempo_map: TempoMap, name: str, on: int | None = No
         current = Session.objects.select_for_update().only("step").get(pk=session.pk)
         if on is not None and current.step_id != on:
             raise Stale
-        step = MapStep.objects.create(session=session, before_id=current.step_id, name=name[:200], map=tempo_map.to_json())
+        step = MapStep.objects.create(
+            session=session, before_id=current.step_id, name=name[:200], map=tempo_map.to_json()
+        )
         session.step = step
         fields = ["step", "touched"]
         if finding is not None:

@@ -48,9 +48,17 @@ def facts(session: Session) -> dict:
         "levels": list(LEVELS),
         "tracks": [
             {
-                "id": t.pk, "name": t.name, "channels": t.channels, "frames": t.frames, "heard": t.heard,
-                "gain": t.gain, "muted": t.muted, "solo": t.solo, "remarks": t.remarks,
-                "weight": weights.get(t.name, {}).get("weight"), "reason": weights.get(t.name, {}).get("reason", ""),
+                "id": t.pk,
+                "name": t.name,
+                "channels": t.channels,
+                "frames": t.frames,
+                "heard": t.heard,
+                "gain": t.gain,
+                "muted": t.muted,
+                "solo": t.solo,
+                "remarks": t.remarks,
+                "weight": weights.get(t.name, {}).get("weight"),
+                "reason": weights.get(t.name, {}).get("reason", ""),
             }
             for t in session.tracks.all()
         ],

@@ -4,7 +4,7 @@ import logging
 import threading
 import time
 
-from django.db import connection, models
+from django.db import OperationalError, connection, models
 from django.utils import timezone
 from django_tasks import task
 
@@ -21,7 +21,11 @@ class Cancelled(Exception):
 def start(session, kind: Job.Kind, track=None) -> Job:
     """Queue a job; the same job that is still open is returned instead of queued twice."""
     same = Job.objects.filter(
-        session=session, track=track, kind=kind, state__in=[Job.State.WAITING, Job.State.RUNNING], cancel_asked=False
+        session=session,
+        track=track,
+        kind=kind,
+        state__in=[Job.State.WAITING, Job.State.RUNNING],
+        cancel_asked=False,
     ).first()
     if same:
         return same
@@ -80,7 +84,10 @@ def run(job_id: int) -> None:
     except Failed as e:
         ended = {"state": Job.State.FAILED, "message": str(e)}
     except OSError as e:
-        ended = {"state": Job.State.FAILED, "message": f"The disk said: {e.strerror or e}. Your tracks and map are safe."}
+        ended = {
+            "state": Job.State.FAILED,
+            "message": f"The disk said: {e.strerror or e}. Your tracks and map are safe.",
+        }
     except Exception:
         log.exception("job %s", job_id)
         ended = {
@@ -95,7 +102,10 @@ def run(job_id: int) -> None:
 
 def _beat(job_id: int, over: threading.Event) -> None:
     while not over.wait(1.0):
-        Job.objects.filter(pk=job_id).update(heartbeat=timezone.now())
+        try:
+            Job.objects.filter(pk=job_id).update(heartbeat=timezone.now())
+        except OperationalError:
+            log.warning("job %s: the database was busy, no sign of life this time", job_id)
     connection.close()
 
 

@@ -20,11 +20,15 @@ def jobs(request, pk):
     current = next((j for j in open_jobs if j.state == Job.State.RUNNING), open_jobs[0] if open_jobs else None)
     last = every[-1] if every and every[-1].state in (Job.State.FAILED, Job.State.CANCELLED) else None
     response = render(
-        request, "jobs/progress.html", {"session": session, "job": current, "more": len(open_jobs) - 1, "last": last}
+        request,
+        "jobs/progress.html",
+        {"session": session, "job": current, "more": len(open_jobs) - 1, "last": last},
     )
     heard = session.tracks.filter(heard=True).count()
     return trigger_client_event(
-        response, "session-state", {"step": session.step_id, "heard": heard, "tracks": session.tracks.count(), "busy": bool(open_jobs)}
+        response,
+        "session-state",
+        {"step": session.step_id, "heard": heard, "tracks": session.tracks.count(), "busy": bool(open_jobs)},
     )
 
 

@@ -50,7 +50,11 @@ def add_track(session: Session, path: Path, original_name: str) -> Track:
     try:
         if midi:
             notes = smf.read_notes(path, name)
-            facts = {"rate": performance.RENDER_RATE, "channels": 1, "seconds": max(n.end for n in notes) + 1.0}
+            facts = {
+                "rate": performance.RENDER_RATE,
+                "channels": 1,
+                "seconds": max(n.end for n in notes) + 1.0,
+            }
         else:
             info = audio.inspect(path, name)
             facts = {"rate": info.rate, "channels": info.channels, "seconds": info.seconds}
@@ -78,4 +82,7 @@ def add_track(session: Session, path: Path, original_name: str) -> Track:
 def _rate_remark(session_rate: int, rate: int, midi: bool) -> list[str]:
     if midi or rate == session_rate:
         return []
-    return [f"Recorded at {rate / 1000:g} kHz; played beside the others at {session_rate / 1000:g} kHz. The file stays as it is."]
+    return [
+        f"Recorded at {rate / 1000:g} kHz; played beside the others at {session_rate / 1000:g} kHz. "
+        "The file stays as it is."
+    ]

@@ -51,9 +51,7 @@ def _write(path: Path, values) -> None:
 
 def player(track: Track) -> Player:
     with np.load(track.folder / "heard.npz") as d:
-        return Player(
-            track.name, Evidence(d["flux"], d["energy"], d["chroma"]), Attacks(d["seconds"], d["strength"])
-        )
+        return Player(track.name, Evidence(d["flux"], d["energy"], d["chroma"]), Attacks(d["seconds"], d["strength"]))
 
 
 @lru_cache(maxsize=256)

@@ -114,7 +114,7 @@ class Desk {
   }
 
   nudge(by) {
-    this.onChosen((beat) => ({ kind: "move", beat, to: this.grid.time[this.grid.place(beat)] + by, free: true }));
+    this.onChosen((beat) => ({ kind: "nudge", beat, by }));
   }
 
   go(seconds) {

@@ -191,18 +191,23 @@ export function drawRuler(desk) {
   context.font = `560 16px ${SERIF}`;
   context.fillStyle = INK.ink;
   const last = Math.min(grid.length, grid.at(view.end) + 1);
+  let free = -Infinity; // where the next number has room
+  const changes = new Map(grid.meters.map((m) => [m.bar, m.text]));
   for (let i = Math.max(0, grid.at(view.start) - 8); i < last; i++) {
-    if (grid.beat[i] !== 1 || (grid.bar[i] - 1) % every) continue;
-    context.fillText(String(grid.bar[i]), view.x(grid.time[i]) + 5, 33);
-  }
-  // meters where they change
-  context.font = `italic 500 14px ${SERIF}`;
-  for (const m of grid.meters) {
-    const x = view.x(m.time);
-    const room = every === 1 || grid.meters.length < 3;
-    if (x > -60 && x < width && room) {
+    const change = grid.beat[i] === 1 && every === 1 ? changes.get(grid.bar[i]) : undefined;
+    const x = view.x(grid.time[i]) + 5;
+    if (grid.beat[i] !== 1 || (grid.bar[i] - 1) % every || x < free) continue;
+    const number = String(grid.bar[i]);
+    context.font = `560 16px ${SERIF}`;
+    context.fillStyle = INK.ink;
+    context.fillText(number, x, 33);
+    free = x + context.measureText(number).width + 6;
+    if (change) {
+      // meters where they change
+      context.font = `italic 500 14px ${SERIF}`;
       context.fillStyle = INK.faded;
-      context.fillText(m.text, x + 8 + 9 * String(m.bar).length, 33);
+      context.fillText(change, free, 33);
+      free += context.measureText(change).width + 6;
     }
   }
   if (desk.selected !== null) {

@@ -2,7 +2,7 @@
 
 export const INK = {
   ink: "#22262e",
-  wave: "#3b4a5e",
+  wave: "#52627a",
   faint: "#b3a993",
   faded: "#5f5a50",
   rule: "#d8ccb6",

@@ -45,7 +45,15 @@ class Command(BaseCommand):
 
     def keep_worker(self):
         """Start the worker, start it again when it dies, and hand on the work it left behind."""
-        command = [sys.executable, sys.argv[0], "db_worker", "--interval", "0.2", "--no-startup-delay", "--no-reload"]
+        command = [
+            sys.executable,
+            sys.argv[0],
+            "db_worker",
+            "--interval",
+            "0.2",
+            "--no-startup-delay",
+            "--no-reload",
+        ]
         environment = {**os.environ, "DIACHRON_PARENT": str(os.getpid())}
         while not self.over.is_set():
             worker = subprocess.Popen(command, env=environment)

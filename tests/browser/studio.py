@@ -1,0 +1,114 @@
+"""A real studio for browser tests: the serve command in a process of its own, and Chromium in front of it."""
+
+import os
+import signal
+import socket
+import subprocess
+import sys
+import time
+import urllib.request
+from pathlib import Path
+
+from playwright.sync_api import sync_playwright
+
+ROOT = Path(__file__).resolve().parents[2]
+CHROMIUM = "/usr/bin/chromium"
+FLAGS = [
+    "--no-sandbox",
+    "--disable-quic",
+    "--disable-background-networking",
+    "--autoplay-policy=no-user-gesture-required",
+]
+
+
+def free_port():
+    with socket.socket() as s:
+        s.bind(("127.0.0.1", 0))
+        return s.getsockname()[1]
+
+
+class Studio:
+    """``serve`` on a folder of its own; can be killed and started again on the same folder."""
+
+    def __init__(self, folder: Path, demo=False):
+        self.folder, self.demo, self.port = folder, demo, free_port()
+        self.process = None
+
+    @property
+    def url(self):
+        return f"http://127.0.0.1:{self.port}"
+
+    def start(self):
+        command = [sys.executable, "manage.py", "serve", "--port", str(self.port), *(["--demo"] if self.demo else [])]
+        self.log = (self.folder / "log.txt").open("ab")
+        self.process = subprocess.Popen(
+            command, cwd=ROOT, env={**os.environ, "DIACHRON_DATA": str(self.folder)}, stdout=self.log, stderr=self.log
+        )
+        until = time.monotonic() + 180
+        while time.monotonic() < until:
+            try:
+                urllib.request.urlopen(self.url, timeout=2)
+                return self
+            except OSError:
+                if self.process.poll() is not None:
+                    break
+                time.sleep(0.2)
+        raise RuntimeError((self.folder / "log.txt").read_text())
+
+    def worker(self):
+        """The process id of the worker, or None between two of them."""
+        for task in Path(f"/proc/{self.process.pid}/task").iterdir():
+            for child in (task / "children").read_text().split():
+                try:
+                    if "db_worker" in Path(f"/proc/{child}/cmdline").read_text():
+                        return int(child)
+                except FileNotFoundError:
+                    continue
+        return None
+
+    def kill_worker(self):
+        until = time.monotonic() + 20
+        while not (pid := self.worker()):
+            if time.monotonic() > until:
+                raise RuntimeError("there is no worker")
+            time.sleep(0.05)
+        os.kill(pid, signal.SIGKILL)
+        return pid
+
+    def kill(self):
+        self.process.kill()
+        self.process.wait()
+        self.log.close()
+
+    def stop(self):
+        if self.process and self.process.poll() is None:
+            self.process.terminate()
+            try:
+                self.process.wait(timeout=12)
+            except subprocess.TimeoutExpired:
+                self.kill()
+
+
+class Browser:
+    """Headless Chromium; pages fail the test on any script error."""
+
+    def __init__(self):
+        self.play = sync_playwright().start()
+        self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        self.errors = []
+
+    def page(self, width=1280, height=800):
+        page = self.chromium.new_page(viewport={"width": width, "height": height})
+        page.on("pageerror", lambda e: self.errors.append(str(e)))
+        page.set_default_timeout(20_000)
+        return page
+
+    def close(self):
+        self.chromium.close()
+        self.play.stop()
+
+
+def settled(page):
+    """Wait until the page is ready and has drawn what it has."""
+    page.wait_for_selector("body[data-ready=yes]")
+    page.wait_for_timeout(300)

@@ -1,0 +1,125 @@
+"""The mixer by itself, rendered offline in the real browser: tracks, click and loop locked to one sample clock."""
+
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+
+from tests.browser.studio import Browser, Studio
+
+RENDER = """async ({setup, frames, later}) => {
+  const context = new OfflineAudioContext(2, frames, 48000);
+  await context.audioWorklet.addModule('/static/desk/mixer.js');
+  const node = new AudioWorkletNode(context, 'mixer', {numberOfInputs: 0, outputChannelCount: [2]});
+  node.connect(context.destination);
+  const told = [];
+  node.port.onmessage = (e) => told.push(e.data);
+  const typed = (m) => ({...m, data: m.data && new Float32Array(m.data).buffer, sounds: m.sounds?.map((s) => new Float32Array(s))});
+  for (const m of setup) node.port.postMessage(Object.fromEntries(Object.entries(typed(m)).filter(([, v]) => v !== undefined)));
+  // a message after the others has been taken in once it is answered
+  await new Promise((done) => { const wait = () => told.length ? done() : setTimeout(wait, 5); wait(); });
+  for (const [at, m] of later) context.suspend(at / 48000).then(async () => {
+    node.port.postMessage(Object.fromEntries(Object.entries(typed(m)).filter(([, v]) => v !== undefined)));
+    await new Promise((r) => setTimeout(r, 60)); context.resume(); });
+  const out = await context.startRendering();
+  return [[...out.getChannelData(0)], [...out.getChannelData(1)]];
+}"""
+SIZE, TOTAL = 1024, 4000
+
+
+class Mixer(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        cls.studio = Studio(Path(cls.temporary.name)).start()
+        cls.browser = Browser()
+        cls.page = cls.browser.page()
+        cls.page.goto(cls.studio.url)
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
+        cls.studio.stop()
+        cls.temporary.cleanup()
+
+    def setUp(self):
+        rng = np.random.default_rng(6)
+        self.mono = rng.uniform(-0.2, 0.2, TOTAL).astype(np.float32)
+        self.stereo = rng.uniform(-0.2, 0.2, (2, TOTAL)).astype(np.float32)
+        self.sound = [[0.5, 0.25, 0.125]]
+
+    def blocks(self):
+        padded = [np.pad(x, (0, -TOTAL % SIZE)) for x in (self.mono, *self.stereo)]
+        for n in range(len(padded[0]) // SIZE):
+            part = [x[n * SIZE : (n + 1) * SIZE] for x in padded]
+            yield {"do": "block", "number": n, "data": np.concatenate(part).tolist()}
+
+    def render(self, *more, frames=4096, later=(), blocks=None, clicks=()):
+        setup = [
+            {
+                "do": "layout",
+                "tracks": [{"channels": 1, "gain": 1}, {"channels": 2, "gain": 0.5}],
+                "size": SIZE,
+                "total": TOTAL,
+            },
+            *(list(self.blocks()) if blocks is None else blocks),
+            {"do": "clicks", "samples": list(clicks), "kinds": [0] * len(clicks), "sounds": self.sound},
+            {"do": "clickLevel", "level": 1},
+            *more,
+        ]
+        out = self.page.evaluate(RENDER, {"setup": setup, "frames": frames, "later": list(later)})
+        return np.array(out, dtype=np.float32)
+
+    def expected(self, samples):
+        """What the mix of those samples of the take has to be."""
+        i = np.asarray(samples)
+        return self.mono[i] + 0.5 * self.stereo[:, i]
+
+    def test_tracks_are_summed_to_the_sample_across_blocks(self):
+        out = self.render({"do": "play", "at": 0})
+        np.testing.assert_allclose(out[:, :TOTAL], self.expected(range(TOTAL)), atol=1e-6)
+        self.assertFalse(out[:, TOTAL:].any())
+
+    def test_a_click_starts_on_its_sample_anywhere_in_a_block(self):
+        at = [0, 1, 127, 128, 1023, 1024, 2500, 3999]
+        out = self.render({"do": "play", "at": 0}, clicks=at)
+        want = self.expected(range(TOTAL))
+        rest = out[:, :TOTAL] - want
+        hit = np.zeros(TOTAL + 3)
+        for s in at:
+            hit[s : s + 3] += self.sound[0]
+        np.testing.assert_allclose(rest, np.tile(hit[:TOTAL], (2, 1)), atol=1e-6)
+
+    def test_a_loop_is_seamless_to_the_sample(self):
+        out = self.render({"do": "setLoop", "loop": [1000, 1777]}, {"do": "play", "at": 1500}, clicks=[1000])
+        order = [*range(1500, 1777), *(list(range(1000, 1777)) * 5)][:4000]
+        want = self.expected(order)
+        rest = out[:, :4000] - want
+        starts = np.flatnonzero(np.array(order) == 1000)
+        self.assertEqual(np.flatnonzero(rest[0] > 0.4).tolist(), starts.tolist())
+
+    def test_seek_lands_on_the_sample(self):
+        out = self.render({"do": "play", "at": 2345}, frames=512)
+        np.testing.assert_allclose(out, self.expected(range(2345, 2345 + 512)), atol=1e-6)
+
+    def test_where_a_block_is_missing_all_hold_still_together(self):
+        every = list(self.blocks())
+        out = self.render(
+            {"do": "play", "at": 0}, blocks=[every[0], *every[2:]], clicks=[1030], later=[(2048, every[1])], frames=4096
+        )
+        np.testing.assert_allclose(out[:, :1024], self.expected(range(1024)), atol=1e-6)
+        self.assertFalse(out[:, 1024:2048].any())  # held
+        went_on = out[:, 2048:4096] - self.expected(range(1024, 1024 + 2048))
+        self.assertEqual(np.flatnonzero(went_on[0] > 0.4).tolist(), [6])  # the click at 1030 too
+
+    def test_a_count_in_sounds_before_the_take_and_the_take_follows_on_its_sample(self):
+        lead = {"samples": [0, 300], "kinds": [0, 0], "length": 700}
+        out = self.render({"do": "play", "at": 2000, "lead": lead}, frames=1500)
+        self.assertEqual(np.flatnonzero(out[0, :700] > 0.3).tolist(), [0, 300])
+        np.testing.assert_allclose(out[:, 700:1500], self.expected(range(2000, 2800)), atol=1e-6)
+
+    def test_a_muted_track_is_gone(self):
+        out = self.render({"do": "gains", "gains": [0, 0.5]}, {"do": "play", "at": 0})
+        # the level glides for some milliseconds, then only the other is left
+        np.testing.assert_allclose(out[:, 3500:TOTAL], 0.5 * self.stereo[:, 3500:], atol=1e-5)

@@ -1,0 +1,165 @@
+"""The whole first story in the real page: tracks in, beats found, heard, corrected, delivered, nothing lost."""
+
+import csv
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import mido
+import mir_eval
+import numpy as np
+import soundfile as sf
+
+from core.demo import boathouse
+from studio.library.management.commands.demo import write_tracks
+from tests.browser.studio import Browser, Studio, settled
+
+
+class Story(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.temporary = tempfile.TemporaryDirectory()
+        cls.folder = Path(cls.temporary.name)
+        (cls.folder / "takes").mkdir()
+        (cls.folder / "data").mkdir()
+        cls.performance = boathouse.perform()
+        cls.files = write_tracks(cls.performance, cls.folder / "takes")
+        cls.studio = Studio(cls.folder / "data").start()
+        cls.browser = Browser()
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
+        cls.studio.stop()
+        cls.temporary.cleanup()
+
+    def test_from_stems_to_a_click_that_follows(self):
+        page = self.browser.page()
+        page.goto(self.studio.url)
+        page.wait_for_selector("body[data-ready=yes]")
+        self.gather(page)
+        self.find_while_workers_die(page)
+        self.hear(page)
+        self.correct(page)
+        self.survive(page)
+        self.deliver(page)
+        self.assertEqual(self.browser.errors, [])
+
+    def gather(self, page):
+        page.set_input_files("#choose", [str(f) for f in self.files])
+        page.wait_for_selector("#uploading progress")
+        page.wait_for_url("**/desk", timeout=60_000)
+        settled(page)
+        self.assertEqual(page.locator(".trackhead").count(), 5)
+
+    def find_while_workers_die(self, page):
+        page.wait_for_selector("#jobs .job progress")
+        self.studio.kill_worker()
+        page.wait_for_function("desk.grid && desk.grid.length > 100", timeout=150_000)
+        page.wait_for_function("document.body.dataset.busy === 'no'", timeout=60_000)
+        found = np.array(page.evaluate("desk.grid.time"))
+        truth = self.performance.truth.beats().seconds
+        truth = truth[truth > self.performance.first_beat - 0.01]
+        found = found[(found > truth[0] - 0.3) & (found < truth[-1] + 0.3)]
+        self.assertGreater(mir_eval.beat.f_measure(truth, found), 0.9)
+        # waveforms and grid are on the canvas: many dark pixels, and the colour of bar lines
+        page.wait_for_timeout(800)
+        dark, red = page.evaluate(
+            """() => { const c = desk.canvas.lanes, d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
+            let dark = 0, red = 0;
+            for (let i = 0; i < d.length; i += 4) { if (d[i] < 120 && d[i + 2] > 90) dark++; if (d[i] > 140 && d[i + 1] < 140 && d[i + 2] < 130) red++; }
+            return [dark, red]; }"""
+        )
+        self.assertGreater(dark, 10_000)
+        self.assertGreater(red, 2_000)
+
+    def hear(self, page):
+        page.keyboard.press("Space")
+        page.wait_for_function("desk.player.playing && desk.player.at > desk.facts.rate / 2", timeout=10_000)
+        page.wait_for_function("document.getElementById('play').classList.contains('on')")
+        page.keyboard.press("Space")
+        page.wait_for_function("!desk.player.playing")
+        page.keyboard.press("Home")
+        page.wait_for_function("desk.player.at === 0")
+        page.keyboard.press("l")
+        self.assertIsNotNone(page.evaluate("desk.player.loop"))
+        page.keyboard.press("l")
+
+    def correct(self, page):
+        """Zoom in on a bar line, drag it off its attack and let it snap back; drag it free; undo and redo."""
+        page.evaluate("desk.view.set(30, 256)")
+        page.wait_for_timeout(400)
+        place, x, time = page.evaluate(
+            """() => { const g = desk.grid; for (let i = g.at(desk.view.start + 1); i < g.length; i++)
+            if (g.beat[i] === 1) return [i, desk.view.x(g.time[i]), g.time[i]]; }"""
+        )
+        box = page.locator("#ruler").bounding_box()
+        left, y = box["x"], box["y"] + 28
+        page.mouse.move(left + x, y)
+        page.mouse.down()
+        page.mouse.move(left + x + 30, y, steps=4)
+        page.wait_for_function("desk.before !== null")  # live preview
+        page.keyboard.down("Alt")
+        page.mouse.move(left + x + 40, y, steps=3)
+        page.wait_for_timeout(200)
+        page.mouse.up()
+        page.keyboard.up("Alt")
+        page.wait_for_function("desk.here === 1")
+        moved = page.evaluate("i => desk.grid.time[i]", place)
+        self.assertAlmostEqual(moved - time, 40 * 256 / 48_000, delta=0.006)
+        self.assertTrue(page.evaluate("i => desk.grid.isPinned(i)", place))
+        page.wait_for_selector(".steps [aria-current] >> text=Moved bar")
+        page.keyboard.press("Control+z")
+        page.wait_for_function("desk.here === 0")
+        self.assertEqual(page.evaluate("i => desk.grid.time[i]", place), time)
+        page.keyboard.press("Control+Shift+Z")
+        page.wait_for_function("desk.here === 1")
+        page.keyboard.press("d")
+        page.wait_for_function("desk.here === 2")
+        page.keyboard.press("h")
+        page.wait_for_function("desk.here === 3")
+        page.keyboard.press(")")
+        page.wait_for_function("desk.here === 4")
+        page.keyboard.press("Control+z")
+        page.wait_for_function("desk.here === 3")
+        self.assertTrue(page.evaluate("t => desk.grid.isPinned(desk.grid.nearest(t))", moved))
+
+    def survive(self, page):
+        """Kill the server outright, start it again, come back: everything stands as it was."""
+        before = page.evaluate("[desk.grid.time, desk.here, desk.step]")
+        page.locator(".trackhead .flag.muted").first.click()
+        page.wait_for_timeout(300)
+        self.studio.kill()
+        self.studio.start()
+        page.reload()
+        settled(page)
+        self.assertEqual(page.evaluate("[desk.grid.time, desk.here, desk.step]"), before)
+        self.assertEqual(page.locator(".trackhead .flag.muted").first.get_attribute("aria-pressed"), "true")
+
+    def deliver(self, page):
+        page.get_by_role("tab", name="Deliver").click()
+        got = {}
+        for words in ("Tempo map, MIDI file", "Click, WAV", "Beats, CSV"):
+            with page.expect_download() as download:
+                page.get_by_role("link", name=words).click()
+            path = self.folder / download.value.suggested_filename
+            download.value.save_as(path)
+            got[words] = path
+        bars = {}
+        now = 0.0
+        for message in mido.MidiFile(got["Tempo map, MIDI file"]):
+            now += message.time
+            if message.type == "marker" and message.text.startswith("Bar "):
+                bars[int(message.text[4:])] = now
+        grid = page.evaluate("desk.grid")
+        lines = {b: t for b, n, t in zip(grid["bar"], grid["beat"], grid["time"], strict=True) if n == 1 and b >= 1}
+        self.assertGreater(len(lines), 40)
+        for bar, t in lines.items():
+            self.assertLess(abs(bars[bar] - t), 1e-4)
+        click, rate = sf.read(got["Click, WAV"])
+        self.assertEqual(rate, 48_000)
+        for t in grid["time"]:
+            at = round(t * rate)
+            self.assertNotEqual(click[at], 0)
+        with got["Beats, CSV"].open(newline="") as f:
+            self.assertEqual(len(list(csv.DictReader(f))), len(grid["time"]))

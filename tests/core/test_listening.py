@@ -1,0 +1,180 @@
+"""Listening: files as they come, attacks where they are, peaks that tell the truth."""
+
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import librosa
+import numpy as np
+import soundfile as sf
+
+from core.listening import attacks, audio, spectrum
+from core.listening.peaks import LEVELS, PeakMaker
+from core.listening.track import listen
+
+RATE = 44_100
+
+
+def strokes(times, rate=RATE, seconds=None, level=0.8):
+    """Sharp decaying strokes, each starting at its nearest sample."""
+    x = np.zeros(round((seconds or max(times) + 1) * rate))
+    t = np.arange(round(0.15 * rate)) / rate
+    sound = level * np.cos(2 * np.pi * 900 * t) * np.exp(-t / 0.02)
+    for at in times:
+        i = round(at * rate)
+        n = min(len(sound), len(x) - i)
+        x[i : i + n] += sound[:n]
+    return x
+
+
+class Folder(TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+
+class Formats(Folder):
+    def test_every_format_subtype_rate_and_width(self):
+        times = np.arange(0.5, 3, 0.5)
+        for name, subtype, rate, channels in (
+            ("a.wav", "PCM_16", 44_100, 1),
+            ("b.wav", "PCM_24", 48_000, 2),
+            ("c.wav", "PCM_32", 88_200, 1),
+            ("d.wav", "FLOAT", 96_000, 2),
+            ("e.aiff", "PCM_24", 44_100, 1),
+            ("f.flac", "PCM_24", 192_000, 1),
+            ("g.ogg", "VORBIS", 48_000, 2),
+            ("h.mp3", "MPEG_LAYER_III", 44_100, 1),
+            ("i.wav", "PCM_16", 22_050, 1),
+        ):
+            with self.subTest(name):
+                x = np.repeat(strokes(times, rate, 3.5)[:, None], channels, axis=1)
+                sf.write(self.folder / name, x, rate, subtype)
+                info = audio.inspect(self.folder / name)
+                self.assertEqual((info.rate, info.channels, info.missing), (rate, channels, 0))
+                self.assertAlmostEqual(info.seconds, 3.5, delta=0.06)
+                heard = listen(self.folder / name, name)
+                # lossy formats may smear an attack; MP3 also delays by its frames
+                within = 0.03 if name == "h.mp3" else 0.004
+                self.assertEqual(len(heard.attacks), 5)
+                np.testing.assert_allclose(heard.attacks.seconds, times, atol=within)
+
+    def test_what_cannot_be_used_is_said_by_name(self):
+        (self.folder / "notes.txt").write_text("not a sound")
+        (self.folder / "empty.wav").write_bytes(b"")
+        sf.write(self.folder / "none.wav", np.zeros(0), RATE)
+        sf.write(self.folder / "six.wav", np.zeros((100, 6)), RATE)
+        for name, words in (
+            ("notes.txt", "not audio"),
+            ("empty.wav", "no bytes"),
+            ("none.wav", "without a single"),
+            ("six.wav", "6 channels"),
+        ):
+            with self.assertRaisesRegex(audio.AudioError, words) as caught:
+                audio.inspect(self.folder / name)
+            self.assertIn(name, str(caught.exception))
+
+    def test_a_truncated_file_is_used_as_far_as_it_goes(self):
+        x = strokes(np.arange(0.5, 9, 0.5), seconds=10)
+        for name in ("cut.wav", "cut.flac"):
+            with self.subTest(name):
+                sf.write(self.folder / name, x, RATE)
+                whole = (self.folder / name).read_bytes()
+                (self.folder / name).write_bytes(whole[: len(whole) // 2])
+                info = audio.inspect(self.folder / name)
+                self.assertGreater(info.missing / info.rate, 2)
+                heard = listen(self.folder / name, name, info)
+                self.assertIn("ends early", heard.remarks[0])
+                self.assertGreater(len(heard.attacks), 4)
+
+    def test_samples_that_are_not_numbers_become_silence(self):
+        x = strokes([1.0, 2.0]).astype(np.float32)
+        x[5000:5010], x[6000] = np.nan, np.inf
+        sf.write(self.folder / "nan.wav", x, RATE, "FLOAT")
+        heard = listen(self.folder / "nan.wav", "nan")
+        self.assertIn("11 samples are not numbers", heard.remarks[0])
+        self.assertTrue(np.isfinite(heard.evidence.flux).all())
+        self.assertTrue(np.isfinite(audio.read(self.folder / "nan.wav", 4990, 100)).all())
+
+    def test_silent_and_clipped_are_remarked(self):
+        sf.write(self.folder / "silent.wav", np.zeros(5 * RATE), RATE)
+        silent = listen(self.folder / "silent.wav", "silent")
+        self.assertIn("silent", silent.remarks[0])
+        self.assertEqual(len(silent.attacks), 0)
+        sf.write(self.folder / "clipped.wav", np.clip(8 * strokes([1.0, 2.0]), -1, 1), RATE)
+        self.assertIn("Clipped", listen(self.folder / "clipped.wav", "clipped").remarks[0])
+
+    def test_reading_past_the_end_is_silence(self):
+        sf.write(self.folder / "x.wav", np.full(100, 0.5), RATE)
+        got = audio.read(self.folder / "x.wav", 90, 20)[:, 0]
+        self.assertTrue((got[:10] > 0.4).all() and (got[10:] == 0).all())
+        self.assertEqual(audio.read(self.folder / "x.wav", 500, 8).any(), False)
+
+    def test_a_copy_at_another_rate_keeps_time(self):
+        times = np.arange(0.5, 8, 0.5)
+        sf.write(self.folder / "x.wav", strokes(times), RATE)
+        audio.write_at_rate(self.folder / "x.wav", self.folder / "y.flac", 48_000)
+        self.assertEqual(audio.inspect(self.folder / "y.flac").rate, 48_000)
+        heard = listen(self.folder / "y.flac", "y")
+        np.testing.assert_allclose(heard.attacks.seconds, times, atol=0.002)
+
+
+class Attacks(Folder):
+    def test_a_percussive_attack_is_placed_within_half_a_millisecond(self):
+        rng = np.random.default_rng(2)
+        times = 0.5 + np.cumsum(rng.uniform(0.2, 0.7, 60))
+        sf.write(self.folder / "x.wav", strokes(times), RATE)
+        found = listen(self.folder / "x.wav", "x").attacks.seconds
+        self.assertEqual(len(found), len(times))
+        self.assertLess(np.median(np.abs(found - times)), 0.0005)
+        self.assertLess(np.abs(found - times).max(), 0.002)
+
+    def test_vibrato_is_not_an_attack(self):
+        t = np.arange(6 * RATE) / RATE
+        pitch = 440 * 2 ** (0.5 / 12 * np.sin(2 * np.pi * 6 * t))
+        x = 0.4 * np.sin(2 * np.pi * np.cumsum(pitch) / RATE) * np.minimum(1, t / 0.02)
+        sf.write(self.folder / "x.wav", x, RATE)
+        heard = listen(self.folder / "x.wav", "x")
+        strong = heard.attacks.seconds[(heard.attacks.strength > 0.5) & (heard.attacks.seconds > 0.2)]
+        self.assertLessEqual(len(strong), 2)
+
+    def test_flux_agrees_with_librosa_s_onset_strength(self):
+        """librosa.onset.onset_strength (spectral flux on a mel spectrogram) as the outside judge."""
+        times = np.arange(0.5, 12, 0.37)
+        x = strokes(times) + 0.002 * np.random.default_rng(1).standard_normal(round((times[-1] + 1) * RATE))
+        sf.write(self.folder / "x.wav", x, RATE)
+        ours = attacks.strength_curve(listen(self.folder / "x.wav", "x").evidence.flux)
+        theirs = librosa.onset.onset_strength(y=x.astype(np.float32), sr=RATE, hop_length=441)
+        n = min(len(ours), len(theirs))
+        lags = [np.corrcoef(np.roll(ours[:n], k), theirs[:n])[0, 1] for k in range(-3, 4)]
+        self.assertGreater(max(lags), 0.75)
+
+    def test_blocks_of_any_size_give_the_same_evidence(self):
+        x = np.random.default_rng(4).standard_normal(70_000).astype(np.float32)
+        whole = spectrum.evidence([x])
+        for size in (777, 5_000, 33_333):
+            parts = spectrum.evidence(x[i : i + size] for i in range(0, len(x), size))
+            np.testing.assert_allclose(parts.flux, whole.flux, atol=1e-6)
+            self.assertEqual(len(parts), len(whole))
+
+    def test_chroma_names_the_pitch(self):
+        """A4 = 440 Hz (ISO 16) is pitch class 9."""
+        t = np.arange(20_000) / 20_000
+        for hertz, name in ((440.0, 9), (261.626, 0), (739.989, 6)):
+            chroma = spectrum.evidence([np.sin(2 * np.pi * hertz * t).astype(np.float32)]).chroma[50]
+            self.assertEqual(int(chroma.argmax()), name)
+
+
+class Drawn(TestCase):
+    def test_peaks_are_the_extremes_at_every_level(self):
+        x = np.random.default_rng(0).uniform(-1, 1, (100_001, 2)).astype(np.float32)
+        maker = PeakMaker()
+        for i in range(0, len(x), 7777):
+            maker.add(x[i : i + 7777])
+        levels = maker.levels()
+        self.assertEqual(set(levels), set(LEVELS))
+        for size in LEVELS:
+            for k in (0, 1, len(levels[size]) - 1):
+                part = x[k * size : (k + 1) * size]
+                np.testing.assert_allclose(levels[size][k] / 32767, [part.min(), part.max()], atol=2e-5)

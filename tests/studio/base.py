@@ -1,0 +1,60 @@
+"""A studio with an empty folder of its own, and small made-up takes to put into it."""
+
+import tempfile
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+import soundfile as sf
+from django.test import TestCase, override_settings
+
+from studio.jobs.models import Job
+from studio.jobs.tasks import run
+from studio.library.gather import add_track
+from studio.library.models import Session
+from tests.core.test_listening import strokes
+
+
+class StudioCase(TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        settings = override_settings(SESSIONS_FOLDER=self.folder / "sessions")
+        settings.enable()
+        self.addCleanup(settings.disable)
+        # the pulse writes from a thread of its own, which a test's open transaction would lock out
+        still = mock.patch("studio.jobs.tasks._beat")
+        still.start()
+        self.addCleanup(still.stop)
+
+    def wav(self, name="kick.wav", times=None, rate=44_100, **options):
+        """A file of strokes, by default 40 at 120 a minute from one second on, every fourth stronger."""
+        path = self.folder / name
+        times = 1 + 0.5 * np.arange(40) if times is None else times
+        x = sum(strokes(times[k::4], rate, times[-1] + 1, 0.8 if k == 0 else 0.5) for k in range(4))
+        sf.write(path, x, rate, **options)
+        return path
+
+    def session(self, *paths, title="Take"):
+        made = Session.objects.create(title=title)
+        made.folder.mkdir(parents=True)
+        for path in paths:
+            add_track(made, path, path.name)
+        return made
+
+    def work(self, job):
+        """Do a job here as the worker would."""
+        run.func(job.pk)
+        job.refresh_from_db()
+        return job
+
+    def mapped(self):
+        made = self.session(self.wav())
+        job = self.work(Job.objects.create(session=made, kind=Job.Kind.FIND))
+        self.assertEqual(job.state, Job.State.DONE, job.message)
+        made.refresh_from_db()
+        return made
+
+    def post(self, url, **said):
+        return self.client.post(url, said, content_type="application/json")

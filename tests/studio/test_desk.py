@@ -1,0 +1,184 @@
+"""The desk's requests: edits, history, what is drawn, what is played, what is delivered."""
+
+import base64
+import csv
+import io
+
+import mido
+import numpy as np
+import soundfile as sf
+
+from core.listening import audio
+from core.tempomap import TempoMap
+from studio.desk import history
+from tests.studio.base import StudioCase
+
+
+class Editing(StudioCase):
+    def setUp(self):
+        super().setUp()
+        self.session_ = self.mapped()
+        self.url = f"/sessions/{self.session_.pk}"
+        self.state = self.client.get(f"{self.url}/map").json()
+
+    def edit(self, **said):
+        answer = self.post(f"{self.url}/edit", step=self.state["step"], **said)
+        if answer.status_code == 200 and not said.get("preview"):
+            self.state = answer.json()
+        return answer
+
+    def test_a_move_snaps_to_the_attack_pins_and_is_named(self):
+        time = self.state["grid"]["time"][5]
+        index = self.state["grid"]["first"] + 5
+        answer = self.edit(kind="move", beat=index, to=time + 0.02, reach=0.03).json()
+        self.assertLess(abs(answer["grid"]["time"][5] - time), 0.002)  # back to the attack under it
+        self.assertEqual(answer["grid"]["pins"], [index])
+        self.assertRegex(answer["history"][-1], r"^Moved bar \d+( beat \d)? by")
+
+    def test_a_modifier_frees_it(self):
+        time, index = self.state["grid"]["time"][5], self.state["grid"]["first"] + 5
+        moved = self.edit(kind="move", beat=index, to=time + 0.02, reach=0.03, free=True).json()
+        self.assertAlmostEqual(moved["grid"]["time"][5], time + 0.02, places=6)
+        others = [t for i, t in enumerate(moved["grid"]["time"]) if i != 5]
+        self.assertEqual(others, [t for i, t in enumerate(moved["grid"]["time"]) if i != 5])
+
+    def test_a_preview_changes_nothing(self):
+        before = self.session_.steps.count()
+        shown = self.edit(kind="double", preview=True).json()
+        self.assertGreater(len(shown["grid"]["time"]), len(self.state["grid"]["time"]) * 1.9)
+        self.assertEqual(self.session_.steps.count(), before)
+
+    def test_undo_and_redo_walk_named_steps(self):
+        self.edit(kind="double")
+        self.edit(kind="downbeat", by=1)
+        self.assertEqual(self.state["history"], ["Beats found", "Double the tempo", "Downbeat 1 later"])
+        back = self.post(f"{self.url}/travel", by=-2, step=self.state["step"]).json()
+        self.assertEqual((back["here"], len(back["history"])), (0, 3))
+        on = self.post(f"{self.url}/travel", by=1, step=back["step"]).json()
+        self.assertEqual(on["here"], 1)
+        self.state = on
+        self.edit(kind="half")  # another way from here on; the old one stays in the database
+        self.assertEqual(self.state["history"], ["Beats found", "Double the tempo", "Half the tempo"])
+        self.assertEqual(self.session_.steps.count(), 4)
+
+    def test_a_later_edit_on_an_old_map_is_refused_with_what_changed(self):
+        old = self.state["step"]
+        self.edit(kind="double")
+        late = self.post(f"{self.url}/edit", step=old, kind="half")
+        self.assertEqual(late.status_code, 409)
+        self.assertIn("another window", late.json()["error"])
+        self.assertEqual(late.json()["step"], self.state["step"])
+        with self.assertRaises(history.Stale):
+            history.record(self.session_, self.session_.step.tempo_map, "late", on=old)
+
+    def test_edits_that_cannot_be_say_why_and_leave_the_map(self):
+        for said in (
+            {"kind": "move", "beat": 5, "to": 0.1},
+            {"kind": "meter", "bar": 1, "meter": "x"},
+            {"kind": "one", "beat": 0},
+            {"kind": "nonsense"},
+            {"kind": "move"},
+            {"kind": "remove", "beat": 900},
+        ):
+            answer = self.edit(**said)
+            self.assertEqual(answer.status_code, 422, said)
+            self.assertTrue(answer.json()["error"].endswith("."))
+        self.assertEqual(self.session_.steps.count(), 1)
+
+    def test_one_meter_insert_and_remove(self):
+        count = len(self.state["grid"]["time"])
+        beat = self.state["grid"]["first"] + 9
+        self.edit(kind="one", beat=beat)
+        self.assertEqual(self.state["grid"]["beat"][9], 1)
+        bar = self.state["grid"]["bar"][12]
+        self.edit(kind="meter", bar=bar, meter="3/4", only=True)
+        self.assertEqual(self.state["grid"]["meters"][1]["text"], "3/4")
+        middle = np.mean(self.state["grid"]["time"][20:22])
+        self.edit(kind="insert", to=middle, free=True)
+        self.assertEqual(len(self.state["grid"]["time"]), count + 1)
+        self.edit(kind="remove", beat=self.state["grid"]["first"] + 21)
+        self.assertEqual(len(self.state["grid"]["time"]), count)
+
+    def test_panels_tell_of_the_map(self):
+        for stage in ("gather", "guide", "find", "check", "follow", "deliver"):
+            self.assertEqual(self.client.get(f"{self.url}/panel/{stage}").status_code, 200)
+        text = self.client.get(f"{self.url}/panel/check?beat=4").content.decode()
+        self.assertIn("120.0", text)
+        refused = self.client.post(f"{self.url}/wishes", {"slowest": "90", "fastest": "80", "meter": ""})
+        self.assertContains(refused, "rises", status_code=422)
+        self.client.post(f"{self.url}/wishes", {"slowest": "50", "fastest": "70", "meter": "3/4"})
+        self.session_.refresh_from_db()
+        self.assertEqual((self.session_.wishes.tempo, self.session_.meter), ((50, 70), "3/4"))
+
+
+class PlayedAndDrawn(StudioCase):
+    def test_blocks_hold_the_tracks_samples(self):
+        one, two = self.wav("a.wav"), self.wav("b.wav", 1 + 0.5 * np.arange(20), rate=44_100)
+        session = self.session(one, two)
+        ids = [t.pk for t in session.tracks.all()]
+        data = self.client.get(f"/sessions/{session.pk}/blocks/2?tracks={ids[1]},{ids[0]}").content
+        got = np.frombuffer(data, np.float32).reshape(2, -1)
+        self.assertEqual(got.shape[1], 32_768)
+        for row, path in zip(got, (session.tracks.last().source, session.tracks.first().source), strict=True):
+            np.testing.assert_array_equal(row, audio.read(path, 2 * 32_768, 32_768)[:, 0])
+        past = self.client.get(f"/sessions/{session.pk}/blocks/900?tracks={ids[0]}").content
+        self.assertFalse(np.frombuffer(past, np.float32).any())
+
+    def test_peaks_and_samples_come_in_tiles(self):
+        session = self.mapped()
+        track = session.tracks.get()
+        tile = np.frombuffer(self.client.get(f"/tracks/{track.pk}/peaks/64/1").content, np.int16).reshape(-1, 2)
+        samples = audio.read(track.source, 4096 * 64, 4096 * 64)[:, 0]
+        np.testing.assert_allclose(tile[:, 1] / 32767, samples.reshape(-1, 64).max(axis=1), atol=2e-5)
+        raw = np.frombuffer(self.client.get(f"/tracks/{track.pk}/samples/3").content, np.float32)
+        np.testing.assert_array_equal(raw, audio.read(track.source, 3 * 4096, 4096)[:, 0])
+        self.assertEqual(self.client.get(f"/tracks/{track.pk}/peaks/65/0").status_code, 404)
+
+    def test_the_click_heard_is_the_click_written(self):
+        session = self.mapped()
+        url = f"/sessions/{session.pk}"
+        click = self.client.get(f"{url}/click").json()
+        beats = session.step.tempo_map.beats().seconds
+        self.assertEqual(click["samples"], [round(t * 44_100) for t in beats if t < session.seconds])
+        written, rate = sf.read(io.BytesIO(b"".join(self.client.get(f"{url}/deliver/click.wav").streaming_content)))
+        self.assertEqual((rate, len(written)), (44_100, round(session.seconds * 44_100)))
+        sound = np.frombuffer(base64.b64decode(click["sounds"][click["kinds"][3]]), np.float32)
+        at = click["samples"][3]
+        np.testing.assert_allclose(written[at : at + len(sound)], sound, atol=1e-6)
+        lead = self.client.get(f"{url}/count-in?at={beats[4]}&bars=1").json()
+        self.assertEqual(len(lead["samples"]), 4)
+        self.assertAlmostEqual(lead["length"], 4 * 22_050, delta=100)
+
+    def test_deliveries(self):
+        session = self.mapped()
+        session.title = 'Ev"il/../name 🎻'
+        session.save()
+        url = f"/sessions/{session.pk}/deliver"
+        answer = self.client.get(f"{url}/map.mid")
+        self.assertIn("attachment", answer["Content-Disposition"])
+        self.assertNotIn("/..", answer["Content-Disposition"])
+        file = mido.MidiFile(file=io.BytesIO(b"".join(answer.streaming_content)))
+        self.assertEqual(file.type, 1)
+        rows = list(
+            csv.DictReader(io.StringIO(b"".join(self.client.get(f"{url}/beats.csv").streaming_content).decode()))
+        )
+        beats = session.step.tempo_map.beats()
+        self.assertEqual(len(rows), len(beats))
+        np.testing.assert_allclose([float(r["time"]) for r in rows], beats.seconds, atol=1e-6)
+        bare = self.session(self.wav("z.wav", 1 + 0.7 * np.arange(20)), title="bare")
+        self.assertEqual(self.client.get(f"/sessions/{bare.pk}/deliver/map.mid").status_code, 404)
+
+    def test_the_library_lists_sessions(self):
+        self.mapped()
+        self.session(title="Nothing yet")
+        page = self.client.get("/").content.decode()
+        for words in ("Take", "Mapped", "Nothing yet", "Empty", "4/4"):
+            self.assertIn(words, page)
+
+    def test_every_bit_of_a_map_survives_the_database(self):
+        session = self.session()
+        times = 1 + np.cumsum(np.random.default_rng(1).uniform(0.4, 0.6, 500))
+        m = TempoMap.from_beats(times, -1)
+        step = history.record(session, m, "x")
+        step.refresh_from_db()
+        self.assertTrue((step.tempo_map.seconds == m.seconds).all())
