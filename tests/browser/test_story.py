@@ -154,8 +154,9 @@ class Story(TestCase):
         grid = page.evaluate("desk.grid")
         lines = {b: t for b, n, t in zip(grid["bar"], grid["beat"], grid["time"], strict=True) if n == 1 and b >= 1}
         self.assertGreater(len(lines), 40)
+        self.assertLessEqual(len(set(lines) - set(bars)), 1)  # the map's very end may lie on a bar line
         for bar, t in lines.items():
-            self.assertLess(abs(bars[bar] - t), 1e-4)
+            self.assertTrue(bar not in bars or abs(bars[bar] - t) < 1e-4, f"bar {bar}")
         click, rate = sf.read(got["Click, WAV"])
         self.assertEqual(rate, 48_000)
         for t in grid["time"]:
