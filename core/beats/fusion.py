@@ -65,24 +65,21 @@ def periodicity(curve: Curve, longest: int = 250) -> Curve:
 def rank(players: Sequence[Player], given: Mapping[str, float] | None = None) -> list[GuideRank]:
     """Rate each track as guide, in the order given. Weights that the engineer gives take precedence.
 
-    Clearness: how much of the flux is gathered in distinct attacks. Regularity: how strongly the attacks
-    repeat at some lag between 0.25 and 1.6 seconds.
+    Clearness: how far the track's strongest attacks rise at once over all bands (a drum's do, a bow's do
+    not). Regularity: how strongly the attacks repeat at some lag between 0.25 and 1.6 seconds.
     """
     clear, regular, count = [], [], []
     for p in players:
         curve = attack_curve(p, len(p.evidence))
-        flux = strength_curve(p.evidence.flux)
-        if len(p.attacks) < 4 or not flux.any():
+        count.append(len(p.attacks))
+        if len(p.attacks) < 4:
             clear.append(0.0)
             regular.append(0.0)
-            count.append(len(p.attacks))
             continue
-        near = maximum_filter1d((curve > 0.25).astype(np.uint8), 5).astype(bool)
-        clear.append(float(flux[near].sum() / flux.sum()) * float(np.mean(p.attacks.strength) ** 0.5))
-        ac = periodicity(curve)
-        regular.append(float(np.clip(ac[25:160].max(), 0, 1)))
-        count.append(len(p.attacks))
-    raw = np.array(clear) * (0.15 + np.array(regular))
+        punch = float(np.percentile(p.evidence.flux.sum(axis=1), 99.5))
+        clear.append(punch / (punch + 2))
+        regular.append(float(np.clip(periodicity(curve)[25:160].max(), 0, 1)))
+    raw = np.array(clear) ** 2 * (0.15 + np.array(regular))
     weight = raw / raw.sum() if raw.sum() > 0 else np.full(len(raw), 1 / max(1, len(raw)))
     if given:
         asked = np.array([max(0.0, given.get(p.name, 0.0)) for p in players])

@@ -20,24 +20,28 @@ Floats = NDArray[np.float64]
 REACH = 0.045
 
 
-def delays(players: Sequence[Player], ranks: Sequence[GuideRank]) -> Floats:
-    """How late each track hears the same strokes as the best guide, in seconds; 0 where they share none.
+def delays(beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRank]) -> Floats:
+    """How late each player is against the clearest one, in seconds, measured at the beats they play.
 
-    A room pair hears everybody some milliseconds late; a bass may lean back all through the take.
+    A room pair hears everybody some milliseconds late; a bass may lean back all through the take. The
+    clearest player is late by definition of nothing: the beat sits on that attack.
     """
-    best = int(np.argmax([r.weight for r in ranks]))
-    reference = players[best].attacks.seconds
-    out = np.zeros(len(players))
+    late = np.full(len(players), np.nan)
+    share = np.zeros(len(players))
     for i, p in enumerate(players):
-        if i == best or len(reference) < 8 or len(p.attacks) < 8:
+        times = p.attacks.seconds[p.attacks.strength > 0.25]
+        if len(times) < 4:
             continue
-        j = np.clip(np.searchsorted(reference, p.attacks.seconds), 1, len(reference) - 1)
-        before, after = p.attacks.seconds - reference[j - 1], p.attacks.seconds - reference[j]
+        j = np.clip(np.searchsorted(times, beats), 1, len(times) - 1)
+        before, after = times[j - 1] - beats, times[j] - beats
         gap = np.where(np.abs(before) < np.abs(after), before, after)
-        near = gap[np.abs(gap) < 0.04]
-        if len(near) >= 8:
-            out[i] = float(np.median(near))
-    return out
+        near = gap[np.abs(gap) < REACH]
+        share[i] = len(near) / len(beats)
+        if len(near) >= 6:
+            late[i] = float(np.median(near))
+    clear = np.array([r.clearness for r in ranks]) ** 2 * np.minimum(1, 3 * share) * np.isfinite(late)
+    reference = late[int(np.argmax(clear))] if clear.any() else 0.0
+    return np.where(np.isfinite(late), late, reference) - reference
 
 
 def to_attacks(beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRank]) -> tuple[Floats, Floats]:
@@ -45,7 +49,7 @@ def to_attacks(beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRa
 
     ``beats``: decoded times, rising. Support is the weighted strength of the attacks that agree.
     """
-    late = delays(players, ranks)
+    late = delays(beats, players, ranks)
     top = max((r.weight for r in ranks), default=0) or 1.0
     moved = beats.copy()
     support = np.zeros(len(beats))

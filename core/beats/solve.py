@@ -61,6 +61,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     meter = wishes.meter or _meter_of(division.beats, count.ternary)
     progress("Placing beats on attacks", 0.85)
     times, support = refine.to_attacks(count.frames / FRAME_RATE, heard, ranks)
+    times, support = refine.to_attacks(times, heard, ranks)  # lateness is measured better from placed beats
     first = _first_bar(mix, count.frames, division.downbeats)
     meters = _meters(np.diff(division.downbeats[first:]), meter)
     tempo_map = TempoMap.from_beats(np.maximum.accumulate(times), -int(division.downbeats[first]), meters)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -58,7 +58,7 @@ def candidates(curve: Curve, low: float, high: float, most: int = 5) -> list[flo
     for lag in peaks:
         for ratio in (1, 0.5, 2, 2 / 3, 1.5):
             bpm = 60 * FRAME_RATE / lag * ratio
-            if low * 0.8 <= bpm <= high * 1.25 and all(abs(np.log(bpm / o)) > 0.06 for o in out):
+            if low * 0.66 <= bpm <= high * 1.25 and all(abs(np.log(bpm / o)) > 0.06 for o in out):
                 out.append(float(bpm))
     return out or [float(np.sqrt(low * high))]
 
@@ -76,11 +76,14 @@ def measure(curve: Curve, frames: Ints, low: float, high: float) -> Count:
     active = np.flatnonzero(curve > 0.2)
     music = max(1, active[-1] - active[0]) if len(active) else 1
     coverage = min(1.0, (frames[-1] - frames[0]) / music)
-    outside = max(0.0, np.log2(low / bpm), np.log2(bpm / high))
-    usual = 0.12 * np.log2(bpm / 115) ** 2 + 1.0 * outside
-    # A ternary feel fills the thirds; it is suspicious only together with what sounds half-way.
+    count = Count(frames, bpm, 0.0, on, between, thirds)
+    # a dotted beat lasts longer than the quarters in which tempo ranges are thought
+    pace = bpm * 1.5 if count.ternary else bpm
+    outside = max(0.0, np.log2(low / pace), np.log2(pace / high))
+    usual = 0.12 * np.log2(pace / 115) ** 2 + 1.0 * outside
+    # a ternary feel fills the thirds; it is suspicious only together with what sounds half-way
     score = on - between - 0.5 * min(thirds, 2 * between + 0.1) - usual - 1.5 * (1 - coverage)
-    return Count(frames, bpm, float(score), on, between, thirds)
+    return replace(count, score=float(score))
 
 
 def counts(
