@@ -22,7 +22,9 @@ Ints = NDArray[np.int64]
 #: What a bar costs whose length is not the main one, in standard deviations of the downbeat evidence.
 ODD_BAR = 6.0
 #: How common each number of felt beats is (common practice), as a bonus a bar.
-USUAL = {2: -0.25, 3: 0.0, 4: 0.35, 5: -0.35, 6: -0.35, 7: -0.5}
+USUAL = {2: -0.5, 3: 0.0, 4: 0.4, 5: -0.35, 6: -0.35, 7: -0.5}
+#: The same where beats divide in three: 6/8 before 12/8 before 9/8.
+USUAL_TERNARY = {2: 0.4, 3: -0.1, 4: 0.0}
 
 
 @dataclass(frozen=True)
@@ -68,18 +70,22 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
     return (sums[edges[1:]] - sums[edges[:-1]]) / np.maximum(np.diff(edges), 1)[:, None]
 
 
-def downbeat_evidence(mix: Mix, frames: Ints) -> Curve:
+def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curve:
     """For each beat how much it sounds like a downbeat; mean 0, spread about 1."""
     flux = _at(mix.flux, frames)
-    chroma = _segments(mix.chroma, frames)
-    chroma = np.log1p(200 * chroma)
+    low = _z(flux[:, 0])
+    chroma = np.log1p(200 * _segments(mix.chroma, frames))
     chroma /= np.linalg.norm(chroma, axis=1, keepdims=True) + 1e-9
     change = np.zeros(len(frames))
     change[1:] = 1 - (chroma[1:] * chroma[:-1]).sum(axis=1)
-    low_level = _segments(mix.energy[:, :1], frames)[:, 0]
     rise = np.zeros(len(frames))
-    rise[1:] = np.diff(low_level)
-    return _z(1.0 * _z(flux[:, 0]) + 1.0 * _z(change) + 0.5 * _z(rise) - 0.3 * _z(flux[:, 2]) + 0.2 * _z(flux[:, 1]))
+    rise[1:] = np.diff(_segments(mix.energy[:, :1], frames)[:, 0])
+    # Nearly everybody plays stronger on one; who answers the low drum (a backbeat) speaks with the other sign.
+    together = np.zeros(len(frames))
+    for p in players:
+        own = _z(_at(p.evidence.flux.sum(axis=1), np.minimum(frames, len(p.evidence) - 1)))
+        together += own * np.clip(2 * np.mean(own * low) + 0.15, -1, 1)
+    return _z(1.0 * low + 1.2 * _z(together) + 0.5 * _z(change) + 0.3 * _z(rise))
 
 
 def repetition(mix: Mix, frames: Ints, longest: int = 16) -> Curve:
@@ -113,16 +119,19 @@ class Bars:
     scores: dict[int, float]
 
 
-def divide(evidence: Curve, likeness: Curve, beats: int | None = None, odd_bar: float = ODD_BAR) -> Bars:
+def divide(
+    evidence: Curve, likeness: Curve, beats: int | None = None, ternary: bool = False, odd_bar: float = ODD_BAR
+) -> Bars:
     """The best division into bars of mainly ``beats`` (or of the best of 2 to 7), odd bars at a price."""
     best: Bars | None = None
     scores: dict[int, float] = {}
-    for main in [beats] if beats else sorted(USUAL):
+    usual = USUAL_TERNARY if ternary else USUAL
+    for main in [beats] if beats else sorted(usual):
         downs, score = _divide(evidence, main, odd_bar)
         # a bar repeats at its own length, at twice it, and not between
         alike = likeness[main] + 0.5 * (likeness[2 * main] if 2 * main < len(likeness) else 0)
         others = np.mean([likeness[k] for k in range(2, 9) if k % main])
-        scores[main] = score + 2.5 * (alike - 1.5 * others) + USUAL.get(main, -0.5)
+        scores[main] = score + 2.5 * (alike - 1.5 * others) + usual.get(main, -0.5)
         if best is None or scores[main] > best.score:
             best = Bars(downs, main, scores[main], scores)
     assert best is not None

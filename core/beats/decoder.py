@@ -27,7 +27,7 @@ class Leash:
     units of a full attack; ``price``: what each beat costs, so that a chain does not run through silence.
     """
 
-    change: float = 0.5
+    change: float = 1.5
     price: float = 0.25
 
 

@@ -38,19 +38,47 @@ class GuideRank:
     reason: str
 
 
+def punch(player: Player) -> float:
+    """How strongly the player's strongest attacks rise over all bands at once: a drum 4 to 6, a bow under 1."""
+    return float(np.percentile(player.evidence.flux.sum(axis=1), 99.5))
+
+
 def attack_curve(player: Player, frames: int) -> Curve:
-    """Attacks at their placed times as narrow bumps, with a little of the raw flux for soft players."""
+    """How much a player starts something new at each frame, about 0 to 1.
+
+    Clear players: their attacks at their placed times, as narrow bumps. The softer the player, the more the
+    flux itself and the change of harmony count instead, as bows and voices change pitch without an attack.
+    """
+    soft = float(np.clip(1 - punch(player) / 2, 0, 1))
     curve = np.zeros(frames)
     at = np.round(player.attacks.seconds * FRAME_RATE).astype(int)
     inside = (at >= 0) & (at < frames)
     np.maximum.at(curve, at[inside], player.attacks.strength[inside])
-    curve = gaussian_filter1d(curve, 1.2) * 1.2 * np.sqrt(2 * np.pi)
+    curve = (1 - soft) * gaussian_filter1d(curve, 1.2) * 1.2 * np.sqrt(2 * np.pi)
     flux = strength_curve(player.evidence.flux)
     # the flux of a frame peaks about one frame after the attack it comes from
-    soft = np.zeros(frames)
     n = min(frames, len(flux) - 1)
-    soft[:n] = flux[1 : n + 1]
-    return curve + 0.25 * soft
+    curve[:n] += (0.25 + 0.35 * soft) * flux[1 : n + 1]
+    if soft > 0:
+        change = harmonic_change(player.evidence)[:frames]
+        curve[: len(change)] += 0.8 * soft * change
+    return curve
+
+
+def harmonic_change(evidence: Evidence, reach: int = 4) -> Curve:
+    """One minus the likeness of the pitch classes just before and just after each frame, strong changes at 1.
+
+    The harmonic change detection function of Harte, Sandler and Gasser (2006) on plain chroma.
+    """
+    chroma = gaussian_filter1d(np.log1p(500 * evidence.chroma.astype(np.float64)), 2, axis=0)
+    level = np.linalg.norm(chroma, axis=1, keepdims=True)
+    chroma /= level + 1e-3
+    change = np.zeros(len(chroma))
+    if len(chroma) > 2 * reach:
+        change[reach:-reach] = 1 - (chroma[2 * reach :] * chroma[: -2 * reach]).sum(axis=1)
+    change *= level[:, 0] > 0.25 * np.median(level)  # what changes in silence is noise
+    top = np.percentile(change, 97)
+    return np.minimum(change / top, 1.5) if top > 1e-9 else change
 
 
 def periodicity(curve: Curve, longest: int = 250) -> Curve:
@@ -76,8 +104,7 @@ def rank(players: Sequence[Player], given: Mapping[str, float] | None = None) ->
             clear.append(0.0)
             regular.append(0.0)
             continue
-        punch = float(np.percentile(p.evidence.flux.sum(axis=1), 99.5))
-        clear.append(punch / (punch + 2))
+        clear.append(punch(p) / (punch(p) + 2))
         regular.append(float(np.clip(periodicity(curve)[25:160].max(), 0, 1)))
     raw = np.array(clear) ** 2 * (0.15 + np.array(regular))
     weight = raw / raw.sum() if raw.sum() > 0 else np.full(len(raw), 1 / max(1, len(raw)))

@@ -7,9 +7,12 @@ Where nobody does, it is interpolated between the supported beats around it.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy import sparse
+from scipy.sparse.linalg import spsolve
 
 from core.beats.fusion import GuideRank, Player
 from core.listening.spectrum import FRAME_RATE
@@ -44,17 +47,29 @@ def delays(beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRank])
     return np.where(np.isfinite(late), late, reference) - reference
 
 
-def to_attacks(beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRank]) -> tuple[Floats, Floats]:
-    """Beats (seconds) moved to attacks, and how well each is supported, 0 to 1.
+@dataclass(frozen=True)
+class Placed:
+    """Beats in seconds, with the weighted strength of the attacks that agree (``support``, 0 to 1)."""
 
-    ``beats``: decoded times, rising. Support is the weighted strength of the attacks that agree.
+    seconds: Floats
+    support: Floats
+
+
+def to_attacks(
+    beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRank], curve: Floats, late: Floats | None = None
+) -> Placed:
+    """Put each beat on the start of the guide's attack where there is a believable one.
+
+    ``beats``: decoded times, rising. Each beat gets an observation and how far to trust it: attacks of clear
+    players to the sample, soft ones and the peak of the fused ``curve`` within some 20 ms, nothing not at
+    all. Then the chain is the one that agrees best with the observations and changes tempo least.
     """
-    late = delays(beats, players, ranks)
+    late = delays(beats, players, ranks) if late is None else late
     top = max((r.weight for r in ranks), default=0) or 1.0
-    moved = beats.copy()
+    observed, spread = beats.copy(), np.full(len(beats), np.inf)
     support = np.zeros(len(beats))
     for k, t in enumerate(beats):
-        times, worths = [], []
+        times, worths, clear = [], [], []
         for p, r, d in zip(players, ranks, late, strict=True):
             a = p.attacks
             lo, hi = np.searchsorted(a.seconds, [t + d - REACH, t + d + REACH])
@@ -62,29 +77,53 @@ def to_attacks(beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRa
                 off = a.seconds[j] - d - t
                 times.append(a.seconds[j] - d)
                 worths.append(r.weight / top * a.strength[j] * np.exp(-0.5 * (off / 0.025) ** 2))
-        if not times:
-            continue
-        at, worth = np.array(times), np.array(worths)
-        agree = (np.exp(-0.5 * ((at[:, None] - at[None, :]) / 0.006) ** 2) * worth[None, :]).sum(axis=1)
-        best = int(np.argmax(agree * np.sqrt(worth)))
-        support[k] = min(1.0, agree[best] / 1.5)
-        if agree[best] > 0.12:
-            moved[k] = at[best]
-    return _interpolated(beats, moved, support > 0.08), support
+                clear.append(r.clearness)
+        if times:
+            at, worth = np.array(times), np.array(worths)
+            agree = (np.exp(-0.5 * ((at[:, None] - at[None, :]) / 0.006) ** 2) * worth[None, :]).sum(axis=1)
+            best = int(np.argmax(agree * np.sqrt(worth)))
+            support[k] = min(1.0, agree[best] / 1.5)
+            sharp = float(np.clip((clear[best] - 0.35) / 0.2, 0, 1))  # a strummed guitar is half-way
+            if agree[best] > 0.12:
+                observed[k], spread[k] = at[best], 0.0003 + 0.022 * (1 - sharp) / (0.3 + support[k])
+        if spread[k] > 0.015:
+            peak, height = _peak(curve, t)
+            if height > 0.25:
+                support[k] = max(support[k], min(0.7, 0.6 * height))
+                if not np.isfinite(spread[k]):
+                    observed[k], spread[k] = peak, 0.02 / height
+                else:
+                    observed[k] = 0.5 * (observed[k] + peak)
+    return Placed(_smooth(beats, observed, spread), support)
 
 
-def _interpolated(beats: Floats, moved: Floats, held: NDArray[np.bool_]) -> Floats:
-    """Beats without support follow the shift of their supported neighbours, so tempo stays smooth."""
-    if held.sum() < 2:
-        return moved
-    k = np.arange(len(beats))
-    # the decoded chain is quantised to frames: even the runs between supported beats in beat count
-    out = moved.copy()
-    out[~held] = np.interp(k[~held], k[held], moved[held])
-    ends = (k < k[held][0]) | (k > k[held][-1])
-    out[ends] = beats[ends]
-    # strictly rising whatever the attacks said
-    for i in range(1, len(out)):
-        if out[i] <= out[i - 1] + 1 / FRAME_RATE:
-            out[i] = out[i - 1] + max(1 / FRAME_RATE, beats[i] - beats[i - 1])
+def _peak(curve: Floats, t: float) -> tuple[float, float]:
+    """The highest point of the fused curve around ``t``, to a fraction of a frame, and its height."""
+    centre = round(t * FRAME_RATE)
+    lo, hi = max(1, centre - 4), min(len(curve) - 1, centre + 5)
+    if hi <= lo:
+        return t, 0.0
+    i = lo + int(np.argmax(curve[lo:hi]))
+    a, b, c = curve[i - 1], curve[i], curve[i + 1]
+    bend = a - 2 * b + c
+    shift = float(np.clip(0.5 * (a - c) / bend, -0.5, 0.5)) if bend < 0 else 0.0
+    return (i + shift) / FRAME_RATE, float(b)
+
+
+def _smooth(beats: Floats, observed: Floats, spread: Floats) -> Floats:
+    """Least squares: near the observations by their spread, with tempo changing by some 2.5 % a beat."""
+    n = len(beats)
+    trust = np.where(np.isfinite(spread), 1 / np.maximum(spread, 1e-4) ** 2, 1 / 0.15**2)
+    anchor = np.where(np.isfinite(spread), observed, beats)
+    even = 1 / (0.025 * float(np.median(np.diff(beats)))) ** 2
+    # the changes of interval are small except where the decoded chain itself changes (a hold, an a tempo)
+    jumps = np.abs(np.diff(beats, 2))
+    weights = even / (1 + (jumps / (0.08 * np.diff(beats)[1:])) ** 2)
+    second = sparse.diags([np.ones(n - 2), -2 * np.ones(n - 2), np.ones(n - 2)], [0, 1, 2], shape=(n - 2, n))
+    goal = np.clip(np.diff(beats, 2), -1, 1) * (jumps > 0.08 * np.diff(beats)[1:])
+    system = sparse.diags(trust) + second.T @ sparse.diags(weights) @ second
+    out = np.asarray(spsolve(system.tocsc(), trust * anchor + second.T @ (weights * goal)))
+    for i in range(1, n):  # strictly rising whatever the attacks said
+        if out[i] <= out[i - 1] + 0.02:
+            out[i] = out[i - 1] + max(0.02, beats[i] - beats[i - 1])
     return out

@@ -55,22 +55,22 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     count = ways[0]
     progress("Finding the bars", 0.7)
     mix = bars.Mix.of(heard)
-    evidence = bars.downbeat_evidence(mix, count.frames)
+    evidence = bars.downbeat_evidence(heard, mix, count.frames)
     wanted = wishes.meter.beats if wishes.meter else None
-    division = bars.divide(evidence, bars.repetition(mix, count.frames), wanted)
+    division = bars.divide(evidence, bars.repetition(mix, count.frames), wanted, count.ternary)
     meter = wishes.meter or _meter_of(division.beats, count.ternary)
     progress("Placing beats on attacks", 0.85)
-    times, support = refine.to_attacks(count.frames / FRAME_RATE, heard, ranks)
-    times, support = refine.to_attacks(times, heard, ranks)  # lateness is measured better from placed beats
+    placed = refine.to_attacks(count.frames / FRAME_RATE, heard, ranks, curve)
+    placed = refine.to_attacks(placed.seconds, heard, ranks, curve)  # lateness shows better at placed beats
     first = _first_bar(mix, count.frames, division.downbeats)
     meters = _meters(np.diff(division.downbeats[first:]), meter)
-    tempo_map = TempoMap.from_beats(np.maximum.accumulate(times), -int(division.downbeats[first]), meters)
+    tempo_map = TempoMap.from_beats(placed.seconds, -int(division.downbeats[first]), meters)
     progress("Done", 1.0)
     everyone = {r.name: r for r in ranks}
     silent = GuideRank("", 0.0, 0.0, 0.0, "hardly an attack")
     return Solution(
         tempo_map,
-        0.3 + 0.7 * support,
+        0.3 + 0.7 * placed.support,
         [everyone.get(p.name, GuideRank(p.name, *list(silent.__dict__.values())[1:])) for p in players],
     )
 
