@@ -81,8 +81,9 @@ def measure(curve: Curve, frames: Ints, low: float, high: float) -> Count:
     pace = bpm * 1.5 if count.ternary else bpm
     outside = max(0.0, np.log2(low / pace), np.log2(pace / high))
     usual = 0.12 * np.log2(pace / 115) ** 2 + 1.0 * outside
-    # a ternary feel fills the thirds; it is suspicious only together with what sounds half-way
-    score = on - between - 0.5 * min(thirds, 2 * between + 0.1) - usual - 1.5 * (1 - coverage)
+    # Eighths counted in threes also fill the thirds and leave the half empty; but then the thirds sound about
+    # as strong as the beats.
+    score = on - between - 0.6 * thirds - usual - 1.5 * (1 - coverage)
     return replace(count, score=float(score))
 
 

@@ -57,7 +57,7 @@ def _drum(rng: np.random.Generator) -> tuple[Stroke, ...]:
         if bar == FILL_BAR:  # a run of dotted eighths that lands on no beat but the first
             out += [Stroke(q + 0.75 * k, 45 if k % 2 else 62, level=0.75) for k in range(5)]
             continue
-        out += [Stroke(q + k, 45, level=0.9 if k == 0 else 0.65) for k in (0.0, 2.0) if k < length]
+        out += [Stroke(q + k, 45, level=0.9 if k == 0 else 0.55) for k in (0.0, 2.0) if k < length]
         out += [Stroke(q + k, 62, level=0.7) for k in (1.0, 3.0) if k < length]
         out += [Stroke(q + k + 0.5, 64, level=0.28) for k in range(int(length)) if rng.random() < 0.7]
     return tuple(out)
@@ -65,7 +65,7 @@ def _drum(rng: np.random.Generator) -> tuple[Stroke, ...]:
 
 def _boots() -> tuple[Stroke, ...]:
     return tuple(
-        Stroke(q + k, 30, level=0.8 if k == 0 else 0.6)
+        Stroke(q + k, 30, level=0.8 if k == 0 else 0.5)
         for bar, q, length in _bars()
         if bar > 8 and bar not in SILENT_BARS and bar not in (FILL_BAR, HELD_BAR) and bar < BARS - 1
         for k in (0.0, 2.0)
@@ -83,7 +83,7 @@ def _bass() -> tuple[Stroke, ...]:
         out.append(Stroke(q, root, 1.8, 0.85))
         if length > 2:
             out += [
-                Stroke(q + 2, root + 7 if root < 40 else root - 5, 1.4, 0.7),
+                Stroke(q + 2, root + 7 if root < 40 else root - 5, 1.4, 0.55),
                 Stroke(q + 3.5, root, 0.4, 0.5),
             ]
     return tuple(out)
