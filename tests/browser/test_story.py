@@ -11,7 +11,7 @@ import numpy as np
 import soundfile as sf
 
 from core.demo import boathouse
-from studio.library.management.commands.demo import write_tracks
+from core.demo.files import write_tracks
 from tests.browser.studio import Browser, Studio, settled
 
 

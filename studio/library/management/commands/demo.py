@@ -3,31 +3,15 @@
 import tempfile
 from pathlib import Path
 
-import soundfile as sf
 from django.conf import settings
 from django.core.management.base import BaseCommand
 
 from core.demo import boathouse, others
-from core.demo.stage import Performance
-from core.formats import smf
+from core.demo.files import write_tracks
 from studio.jobs import tasks
 from studio.jobs.models import Job
 from studio.library.gather import add_track
 from studio.library.models import Session
-
-
-def write_tracks(performance: Performance, folder: Path) -> list[Path]:
-    """The performance's tracks as WAV files, or its notes as one MIDI file."""
-    out = []
-    for name, samples in performance.tracks.items():
-        path = folder / f"{name}.wav"
-        sf.write(path, samples, performance.rate, "PCM_24")
-        out.append(path)
-    if performance.notes:
-        path = folder / "Keyboard.mid"
-        smf.write_notes(performance.notes, performance.title).save(path)
-        out.append(path)
-    return out
 
 
 class Command(BaseCommand):

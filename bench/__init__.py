@@ -1,0 +1,1 @@
+"""Measurements: never asserted, always side by side with a reference in the same run."""
