@@ -91,7 +91,7 @@ print("session", session.pk)
 
 
 def run() -> None:
-    with tempfile.TemporaryDirectory() as name:
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name:
         folder = Path(name)
         pk = make_big_session(folder)
         studio, browser = Studio(folder).start(), Browser()

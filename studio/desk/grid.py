@@ -5,10 +5,6 @@ import numpy as np
 from core.tempomap import TempoMap
 
 
-def _rounded(values, digits: int) -> list:
-    return np.round(values, digits).tolist()
-
-
 def grid(tempo_map: TempoMap) -> dict:
     """Beats (seconds, bar, beat in bar, felt-beat index of the first), tempo and meters as drawn.
 
@@ -24,11 +20,11 @@ def grid(tempo_map: TempoMap) -> dict:
         for c in tempo_map.meters.changes
     ]
     return {
-        "time": _rounded(beats.seconds, 7),
-        "bar": beats.bar.tolist(),
-        "beat": beats.beat.tolist(),
+        "time": np.round(beats.seconds, 7),
+        "bar": beats.bar,
+        "beat": beats.beat,
         "first": int(beats.index[0]),
-        "bpm": _rounded(bpm, 3),
-        "pins": places.tolist(),
+        "bpm": np.round(bpm, 3),
+        "pins": places,
         "meters": meters,
     }

@@ -3,7 +3,7 @@
 from django.db import transaction
 
 from core.tempomap import TempoMap
-from studio.desk.models import MapStep
+from studio.desk.models import MapStep, written
 from studio.library.models import Session
 
 
@@ -23,7 +23,7 @@ def record(
         if on is not None and current.step_id != on:
             raise Stale
         step = MapStep.objects.create(
-            session=session, before_id=current.step_id, name=name[:200], map=tempo_map.to_json()
+            session=session, before_id=current.step_id, name=name[:200], map=written(tempo_map)
         )
         session.step = step
         fields = ["step", "touched"]

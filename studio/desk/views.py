@@ -4,6 +4,7 @@ import base64
 import json
 
 import numpy as np
+import orjson
 from django.http import Http404, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.csrf import ensure_csrf_cookie
@@ -70,6 +71,13 @@ def session_facts(request, pk):
     return JsonResponse(facts(get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)))
 
 
+def _answer(data: dict, status: int = 200) -> HttpResponse:
+    """JSON that may hold numpy arrays."""
+    return HttpResponse(
+        orjson.dumps(data, option=orjson.OPT_SERIALIZE_NUMPY), content_type="application/json", status=status
+    )
+
+
 def _state(session: Session, tempo_map=None) -> dict:
     """The grid with its place in history."""
     if session.step_id is None:
@@ -85,7 +93,7 @@ def _state(session: Session, tempo_map=None) -> dict:
 
 @require_GET
 def the_map(request, pk):
-    return JsonResponse(_state(get_object_or_404(Session.objects.select_related("step"), pk=pk)))
+    return _answer(_state(get_object_or_404(Session.objects.select_related("step"), pk=pk)))
 
 
 @require_POST
@@ -94,20 +102,20 @@ def edit(request, pk):
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     said = json.loads(request.body)
     if session.step is None:
-        return JsonResponse({"error": "There is no map yet."}, status=422)
+        return _answer({"error": "There is no map yet."}, status=422)
     if said.get("step") != session.step_id:
-        return JsonResponse({"error": STALE, **_state(session)}, status=409)
+        return _answer({"error": STALE, **_state(session)}, status=409)
     try:
         edited, name = edits.apply(session, session.step.tempo_map, said)
     except EditError as e:
-        return JsonResponse({"error": str(e)}, status=422)
+        return _answer({"error": str(e)}, status=422)
     if said.get("preview"):
-        return JsonResponse({"grid": grid(edited), "name": name})
+        return _answer({"grid": grid(edited), "name": name})
     try:
         history.record(session, edited, name, on=session.step_id)
     except history.Stale:
-        return JsonResponse({"error": STALE, **_state(_fresh(pk))}, status=409)
-    return JsonResponse(_state(session, edited))
+        return _answer({"error": STALE, **_state(_fresh(pk))}, status=409)
+    return _answer(_state(session, edited))
 
 
 def _fresh(pk) -> Session:
@@ -122,8 +130,8 @@ def travel(request, pk):
     try:
         history.go(session, int(said["by"]), on=said.get("step"))
     except history.Stale:
-        return JsonResponse({"error": STALE, **_state(_fresh(pk))}, status=409)
-    return JsonResponse(_state(_fresh(pk)))
+        return _answer({"error": STALE, **_state(_fresh(pk))}, status=409)
+    return _answer(_state(_fresh(pk)))
 
 
 # ---- what is drawn

@@ -128,6 +128,8 @@ export class Player extends EventTarget {
   #stream() {
     if (!this.facts.tracks.some((t) => t.heard)) return;
     const wanted = this.#wanted();
+    // after a jump, what was asked for elsewhere would only stand in the way
+    for (const [n, abort] of this.asked) if (!wanted.includes(n)) (abort.abort(), this.asked.delete(n));
     for (const n of wanted) if (!this.have.has(n) && !this.asked.has(n) && this.asked.size < 2) this.#fetch(n);
     if (this.have.size > MOST) {
       const far = [...this.have].filter((n) => !wanted.includes(n)).slice(0, this.have.size - MOST + 6);
@@ -138,9 +140,11 @@ export class Player extends EventTarget {
 
   async #fetch(number) {
     const generation = this.generation;
-    this.asked.set(number, true);
+    const abort = new AbortController();
+    this.asked.set(number, abort);
     try {
-      const response = await fetch(`/sessions/${this.facts.id}/blocks/${number}?tracks=${this.laid.join()}`);
+      const url = `/sessions/${this.facts.id}/blocks/${number}?tracks=${this.laid.join()}`;
+      const response = await fetch(url, { signal: abort.signal });
       if (!response.ok) throw new Error(String(response.status));
       const data = await response.arrayBuffer();
       if (generation !== this.generation) return;
@@ -149,7 +153,7 @@ export class Player extends EventTarget {
       this.asked.delete(number);
       this.#stream();
     } catch {
-      if (generation === this.generation) setTimeout(() => (this.asked.delete(number), this.#stream()), 500);
+      if (generation === this.generation && !abort.signal.aborted) setTimeout(() => (this.asked.delete(number), this.#stream()), 500);
     }
   }
 

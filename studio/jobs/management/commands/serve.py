@@ -33,7 +33,17 @@ class Command(BaseCommand):
         # asked to stop, leave through the same door as on Ctrl-C
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
         try:
-            server = waitress.create_server(application, host=host, port=port, threads=8, max_request_body_size=2**36)
+            server = waitress.create_server(
+                application,
+                host=host,
+                port=port,
+                threads=8,
+                max_request_body_size=2**36,
+                # blocks of many tracks are some megabytes: sent from memory, in large pieces
+                send_bytes=2**18,
+                outbuf_overflow=2**26,
+                outbuf_high_watermark=2**26,
+            )
             self.stdout.write(self.style.SUCCESS(f"Diachron is at http://{host}:{port}/  (Ctrl-C stops it)"))
             self.stdout.flush()
             server.run()
