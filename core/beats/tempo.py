@@ -80,7 +80,7 @@ def measure(curve: Curve, frames: Ints, low: float, high: float) -> Count:
     # a dotted beat lasts longer than the quarters in which tempo ranges are thought
     pace = bpm * 1.5 if count.ternary else bpm
     outside = max(0.0, np.log2(low / pace), np.log2(pace / high))
-    usual = 0.12 * np.log2(pace / 115) ** 2 + 1.0 * outside
+    usual = 0.12 * np.log2(pace / 115) ** 2 + 2.0 * outside
     # Eighths counted in threes also fill the thirds and leave the half empty; but then the thirds sound about
     # as strong as the beats.
     score = on - between - 0.6 * thirds - usual - 1.5 * (1 - coverage)

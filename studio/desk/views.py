@@ -22,8 +22,8 @@ from studio.jobs.tasks import start
 from studio.library.hearing import peaks
 from studio.library.models import Session, Track
 
-#: Frames a streamed block: 0.7 s at 48 kHz.
-BLOCK = 32_768
+#: Frames a streamed block: a third of a second at 48 kHz.
+BLOCK = 16_384
 #: Peaks (or samples) a drawn tile.
 TILE = 4096
 FOR_EVER = "private, max-age=31536000, immutable"

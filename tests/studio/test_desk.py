@@ -11,6 +11,7 @@ import soundfile as sf
 from core.listening import audio
 from core.tempomap import TempoMap
 from studio.desk import history
+from studio.desk.views import BLOCK
 from tests.studio.base import StudioCase
 
 
@@ -118,9 +119,9 @@ class PlayedAndDrawn(StudioCase):
         ids = [t.pk for t in session.tracks.all()]
         data = self.client.get(f"/sessions/{session.pk}/blocks/2?tracks={ids[1]},{ids[0]}").content
         got = np.frombuffer(data, np.float32).reshape(2, -1)
-        self.assertEqual(got.shape[1], 32_768)
+        self.assertEqual(got.shape[1], BLOCK)
         for row, path in zip(got, (session.tracks.last().source, session.tracks.first().source), strict=True):
-            np.testing.assert_array_equal(row, audio.read(path, 2 * 32_768, 32_768)[:, 0])
+            np.testing.assert_array_equal(row, audio.read(path, 2 * BLOCK, BLOCK)[:, 0])
         past = self.client.get(f"/sessions/{session.pk}/blocks/900?tracks={ids[0]}").content
         self.assertFalse(np.frombuffer(past, np.float32).any())
 

@@ -254,7 +254,7 @@ export function drawLanes(desk) {
   context.fillRect(0, visible[0], width, visible[1] - visible[0]);
   shadeLoop(context, desk, height);
   shadeChange(context, desk, height);
-  const budget = { ms: 7 };
+  const budget = { ms: 5 };
   let whole = true;
   facts.tracks.forEach((track, i) => {
     const top = i * laneHeight;

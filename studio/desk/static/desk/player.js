@@ -2,8 +2,8 @@
 
 import { getJson } from "../studio/server.js";
 
-const AHEAD = 7; // blocks kept loaded in front
-const MOST = 26; // blocks held in all
+const AHEAD = 12; // blocks kept loaded in front
+const MOST = 48; // blocks held in all
 
 export class Player extends EventTarget {
   constructor(facts) {

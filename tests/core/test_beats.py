@@ -1,0 +1,209 @@
+"""Finding beats: textbook checks of the building blocks, and the demo performances whose truth is known."""
+
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import mir_eval
+import numpy as np
+
+from core.beats import NoBeats, Player, Wishes, bars, decoder, fusion, refine, solve, tempo
+from core.cli import Teller, hear
+from core.demo import boathouse, others
+from core.demo.files import write_tracks
+from core.listening.attacks import NONE, Attacks
+from core.listening.spectrum import Evidence
+from core.tempomap import Meter
+
+
+def pulses(times, frames=6000, strengths=None):
+    curve = np.zeros(frames)
+    curve[np.round(np.asarray(times) * 100).astype(int)] = 1.0 if strengths is None else strengths
+    return curve
+
+
+class Periodicity(TestCase):
+    def test_a_pulse_train_repeats_at_its_period_and_nowhere_between(self):
+        """Closed form: the autocorrelation of a pulse train peaks at multiples of its period."""
+        ac = fusion.periodicity(pulses(np.arange(0.5, 59, 0.5)))
+        self.assertEqual(int(np.argmax(ac[20:90])) + 20, 50)
+        self.assertAlmostEqual(ac[0], 1)
+        self.assertGreater(ac[50], 0.9)
+        self.assertLess(np.abs(ac[10:40]).max(), 0.1)
+
+    def test_79_where_the_music_runs_at_158_is_the_half_tempo_mistake(self):
+        """Common practice: both counts, and the double, must be on offer."""
+        found = tempo.candidates(pulses(np.arange(0.5, 59, 60 / 158)), 60, 200)
+        for bpm in (79, 158):
+            self.assertTrue(any(abs(c / bpm - 1) < 0.03 for c in found), (bpm, found))
+
+
+class Decoding(TestCase):
+    def brute(self, curve, shortest, longest, home, change, price):
+        """Every chain of beats, tried one by one: what the Viterbi has to find."""
+        best, winner = 0.0, []
+
+        def go(chain, interval, score):
+            nonlocal best, winner
+            if score > best and len(chain) > 1:
+                best, winner = score, list(chain)
+            for i in range(shortest, longest + 1):
+                t = chain[-1] + i
+                if t >= len(curve):
+                    break
+                cost = 0.0
+                if interval:
+                    r = abs(np.log(i / interval))
+                    if r > np.log(1.7):
+                        continue
+                    cost = change * (r * r / 0.01 if r < 0.1 else 2 * r / 0.1 - 1)
+                here = 0.15 * (np.log(i / 100 * home / 60) / np.log(1.25)) ** 2
+                go([*chain, t], i, score + curve[t] - price - cost - here)
+
+        for t in range(len(curve)):
+            go([t], 0, curve[t] - price)
+        return best, winner
+
+    def test_viterbi_finds_what_exhaustive_search_finds(self):
+        rng = np.random.default_rng(8)
+        for _ in range(6):
+            curve = rng.uniform(0, 1, 48) ** 4
+            home = 60 / 0.11
+            leash = decoder.Leash()
+            frames, score = decoder.decode(curve, 60 / 0.14, 60 / 0.08, home, leash)
+            best, chain = self.brute(curve, 8, 14, home, leash.change, leash.price)
+            self.assertAlmostEqual(score, best, places=6)
+            self.assertEqual(frames.tolist(), chain)
+
+    def test_a_drifting_pulse_is_followed(self):
+        times = 1 + np.cumsum(0.5 + 0.06 * np.sin(np.arange(100) / 12))
+        frames, _ = decoder.decode(pulses(times), 80, 170, 120)
+        np.testing.assert_array_equal(frames, np.round(times * 100).astype(int))
+
+    def test_a_missing_beat_is_bridged_and_a_pin_is_kept(self):
+        times = np.arange(1, 50, 0.5)
+        frames, _ = decoder.decode(pulses(np.delete(times, [20, 21, 50])), 80, 170, 120)
+        self.assertEqual(len(frames), len(times))
+        pinned, _ = decoder.decode(pulses(times), 80, 170, 120, pins=np.array([1113]))
+        self.assertIn(1113, pinned)
+
+    def test_silence_has_no_beats(self):
+        self.assertEqual(len(decoder.decode(np.zeros(3000), 60, 180, 100)[0]), 0)
+
+
+class Division(TestCase):
+    def test_each_meter_is_told_from_its_accents(self):
+        rng = np.random.default_rng(3)
+        for count in (3, 4, 5, 7):
+            n = 24 * count
+            evidence = np.where(np.arange(n) % count == 2, 1.5, -0.4) + rng.normal(0, 0.3, n)
+            likeness = np.array([0.9 if k and k % count == 0 else 0.1 for k in range(17)])
+            found = bars.divide(evidence, likeness)
+            self.assertEqual(found.beats, count)
+            self.assertTrue((np.diff(found.downbeats) == count).all())
+            self.assertEqual(found.downbeats[0], 2)
+
+    def test_one_odd_bar_among_others(self):
+        lengths = [4] * 10 + [2] + [4] * 12
+        starts = np.concatenate([[0], np.cumsum(lengths)])[:-1]
+        evidence = np.full(sum(lengths), -0.4)
+        evidence[starts] = 1.6
+        self.assertEqual(bars.divide(evidence, np.zeros(17), 4).downbeats.tolist(), starts.tolist())
+
+
+class Placing(TestCase):
+    def test_a_late_player_does_not_pull_the_beat(self):
+        """A kick on the beat and a bass 9 ms behind: beats sit on the kick, the bass's delay is measured."""
+        beats = np.arange(1, 40, 0.5)
+        rng = np.random.default_rng(1)
+
+        def player(name, times, punch):
+            flux = np.zeros((4100, 3), np.float32)
+            flux[np.round(times * 100).astype(int)] = punch / 3
+            quiet = np.zeros((4100, 3), np.float32)
+            return Player(
+                name, Evidence(flux, quiet, np.zeros((4100, 12), np.float32)), Attacks(times, np.ones(len(times)))
+            )
+
+        kick = player("kick", beats[::2], 6.0)
+        bass = player("bass", beats + 0.009, 2.0)
+        ranks = fusion.rank([kick, bass])
+        self.assertEqual(max(ranks, key=lambda r: r.weight).name, "kick")
+        late = refine.delays(beats, [kick, bass], ranks)
+        np.testing.assert_allclose(late, [0, 0.009], atol=5e-4)
+        rough = beats + rng.uniform(-0.005, 0.005, len(beats))
+        placed = refine.to_attacks(rough, [kick, bass], ranks, fusion.fuse([kick, bass], ranks))
+        self.assertLess(np.abs(placed.seconds[::2] - beats[::2]).max(), 0.001)
+        self.assertLess(np.median(np.abs(placed.seconds - beats)), 0.001)
+
+    def test_nothing_to_hear(self):
+        silent = Player("x", Evidence(*(np.zeros((500, n), np.float32) for n in (3, 3, 12))), NONE)
+        with self.assertRaisesRegex(NoBeats, "hardly an attack"):
+            solve([silent])
+
+
+class Demos(TestCase):
+    """mir_eval's beat metrics (Davies, Degara and Plumbley 2009) on performances whose truth is known."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.players = {}
+        cls.truth = {}
+        for play in (boathouse.perform, others.rubato, others.machine):
+            performance = play()
+            with tempfile.TemporaryDirectory() as folder:
+                heard, _ = hear(write_tracks(performance, Path(folder)), Teller())
+            cls.players[performance.title] = [Player(h.name, h.evidence, h.attacks) for h in heard]
+            cls.truth[performance.title] = performance
+
+    def solved(self, title, wishes=Wishes()):
+        return solve(self.players[title], wishes)
+
+    def measured(self, title):
+        performance, found = self.truth[title], self.solved(title).map.beats()
+        beats = performance.truth.beats()
+        music = beats.seconds >= performance.first_beat - 0.01
+        inside = (found.seconds > performance.first_beat - 0.1) & (found.seconds < beats.seconds[-1] + 0.1)
+        f = mir_eval.beat.f_measure
+        return (
+            f(beats.seconds[music], found.seconds[inside]),
+            f(beats.seconds[music], found.seconds[inside], 0.02),
+            f(beats.seconds[music & (beats.beat == 1)], found.seconds[inside & (found.beat == 1)]),
+        )
+
+    def test_the_quintet(self):
+        beats, tight, downs = self.measured("Lantern on the Slipway")
+        self.assertGreater(beats, 0.96)
+        self.assertGreater(tight, 0.93)
+        self.assertGreater(downs, 0.85)
+
+    def test_the_rubato_solo(self):
+        beats, tight, downs = self.measured("Letter to the Ferryman")
+        self.assertGreater(beats, 0.9)
+        self.assertGreater(tight, 0.85)
+        self.assertGreater(downs, 0.85)
+
+    def test_the_machine_s_tempo(self):
+        beats, tight, downs = self.measured("Tide Table")
+        self.assertGreater(min(beats, tight, downs), 0.97)
+        found = self.solved("Tide Table").map.beats()
+        slope = np.polyfit(np.arange(len(found)), found.seconds, 1)[0]
+        self.assertAlmostEqual(60 / slope, others.MACHINE_BPM, places=2)
+        self.assertAlmostEqual(float(found.seconds[found.bar >= 1][0]), others.MACHINE_START, delta=0.003)
+
+    def test_the_same_on_every_run(self):
+        one, two = self.solved("Lantern on the Slipway"), self.solved("Lantern on the Slipway")
+        self.assertEqual(one.map, two.map)
+        self.assertTrue((one.confidence == two.confidence).all())
+
+    def test_wishes_are_kept(self):
+        slow = self.solved("Tide Table", Wishes(tempo=(40, 70)))
+        self.assertAlmostEqual(60 / np.median(np.diff(slow.map.beats().seconds)), others.MACHINE_BPM / 2, delta=1)
+        self.assertEqual(self.solved("Tide Table", Wishes(meter=Meter(3))).map.meters.meter_at(1), Meter(3))
+        alone = self.solved("Lantern on the Slipway", Wishes(guides={"Double bass.wav": 1.0}))
+        self.assertEqual([r.name for r in alone.ranks if r.weight > 0], ["Double bass.wav"])
+
+    def test_confidence_is_one_a_beat(self):
+        found = self.solved("Lantern on the Slipway")
+        self.assertEqual(len(found.confidence), len(found.map.beats()))
+        self.assertTrue(((found.confidence >= 0) & (found.confidence <= 1)).all())
