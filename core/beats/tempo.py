@@ -37,8 +37,8 @@ class Count:
 
     @property
     def ternary(self) -> bool:
-        """Whether the beat divides in three rather than two."""
-        return self.thirds > 0.1 and self.thirds > 1.5 * self.between
+        """Whether the beat divides in three rather than two; thirds as strong as beats are beats themselves."""
+        return self.thirds > 0.1 and 1.5 * self.between < self.thirds < 0.8 * self.on
 
 
 def candidates(curve: Curve, low: float, high: float, most: int = 5) -> list[float]:
