@@ -1,4 +1,4 @@
-"""From players to a tempo map: guide, count, bars, attacks, in that order."""
+"""Finding beats, start to end: scene, counts, the map of the best one, how sure it is, and what else it may be."""
 
 from __future__ import annotations
 
@@ -8,96 +8,116 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import bars, fusion, refine, tempo
+from core.beats import certainty, steady, tempo
+from core.beats.doubts import Doubt, doubts_of
 from core.beats.fusion import GuideRank, Player
+from core.beats.laying import Laid, lay
+from core.beats.scene import NoBeats, Scene, look
 from core.listening.spectrum import FRAME_RATE
-from core.tempomap import Meter, MeterChange, Meters, TempoMap
+from core.tempomap import Meter, TempoMap
 
 Floats = NDArray[np.float64]
 #: Called with a stage name in plain words and the share done, 0 to 1; may raise to stop the work.
 Progress = Callable[[str, float], None]
 
 
-class NoBeats(ValueError):
-    """No beats could be found, in words for the engineer."""
-
-
 @dataclass(frozen=True)
 class Wishes:
-    """What the engineer says beforehand. ``tempo`` in felt beats a minute; ``guides`` weights by name."""
+    """What the engineer says beforehand.
+
+    ``tempo`` in felt beats a minute; ``guides``: weights by track name; ``start`` and ``end``: seconds between
+    which the mapped music lies; ``pins``: seconds that have to be beats; ``steady``: one exact tempo (True),
+    never (False), or as it sounds (None).
+    """
 
     tempo: tuple[float, float] = tempo.USUAL_RANGE
     meter: Meter | None = None
     guides: Mapping[str, float] = field(default_factory=dict)
+    start: float | None = None
+    end: float | None = None
+    pins: Sequence[float] = ()
+    steady: bool | None = None
+
+
+@dataclass(frozen=True)
+class Alternative:
+    """Another way to read the whole take, ready to be used; ``score`` compares with the chosen one's."""
+
+    name: str
+    score: float
+    map: TempoMap
 
 
 @dataclass(frozen=True)
 class Solution:
-    """A map, how sure each of its beats is (0 to 1, one a felt beat), and how each track served as guide."""
+    """A map, how sure each of its beats is (0 to 1, one a felt beat), how each track served as guide, where the
+    map may be wrong, and the other readings, the likeliest first."""
 
     map: TempoMap
     confidence: Floats
     ranks: list[GuideRank]
+    doubts: list[Doubt]
+    alternatives: list[Alternative]
 
 
 def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progress = lambda *_: None) -> Solution:
     """Find beats and bars. Raises :class:`NoBeats`."""
-    heard = [p for p in players if len(p.attacks) >= 4]
-    if not heard:
-        raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
     progress("Choosing the guide", 0.0)
-    ranks = fusion.rank(heard, wishes.guides)
-    curve = fusion.fuse(heard, ranks)
+    scene = look(players, wishes.guides)
+    pins = np.array(sorted(wishes.pins), dtype=np.float64)
+    frames = np.round(pins * FRAME_RATE).astype(np.int64)
+    curve = _between(scene.curve, wishes.start, wishes.end)
     progress("Counting", 0.1)
-    ways = tempo.counts(curve, wishes.tempo, progress=lambda x: progress("Counting", 0.1 + 0.6 * x))
+    ways = tempo.counts(curve, wishes.tempo, progress=lambda x: progress("Counting", 0.1 + 0.5 * x), pins=frames)
     if not ways:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
-    count = ways[0]
-    progress("Finding the bars", 0.7)
-    mix = bars.Mix.of(heard)
-    evidence = bars.downbeat_evidence(heard, mix, count.frames)
-    wanted = wishes.meter.beats if wishes.meter else None
-    division = bars.divide(evidence, bars.repetition(mix, count.frames), wanted, count.ternary)
-    meter = wishes.meter or _meter_of(division.beats, count.ternary)
-    progress("Placing beats on attacks", 0.85)
-    placed = refine.to_attacks(count.frames / FRAME_RATE, heard, ranks, curve)
-    placed = refine.to_attacks(placed.seconds, heard, ranks, curve)  # lateness shows better at placed beats
-    first = _first_bar(mix, count.frames, division.downbeats)
-    meters = _meters(np.diff(division.downbeats[first:]), meter)
-    tempo_map = TempoMap.from_beats(placed.seconds, -int(division.downbeats[first]), meters)
+    progress("Laying the bars, placing beats on attacks", 0.6)
+    best = lay(scene, ways[0], wishes.meter, pins)
+    progress("Asking how sure it is", 0.7)
+    sure = certainty.confidence(curve, best.count.frames, best.support)
+    tempo_map = best.map
+    if wishes.steady is not False:
+        tempo_map = steady.straighten(best.map, best.support, always=bool(wishes.steady)) or best.map
+    progress("Looking for other readings", 0.8)
+    others = _alternatives(scene, best, ways, wishes)
+    doubts = doubts_of(scene, best, tempo_map, sure, ways)
     progress("Done", 1.0)
-    everyone = {r.name: r for r in ranks}
-    silent = GuideRank("", 0.0, 0.0, 0.0, "hardly an attack")
-    return Solution(
-        tempo_map,
-        0.3 + 0.7 * placed.support,
-        [everyone.get(p.name, GuideRank(p.name, *list(silent.__dict__.values())[1:])) for p in players],
-    )
+    return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others)
 
 
-def _meter_of(beats: int, ternary: bool) -> Meter:
-    return Meter(beats * 3, 8) if ternary and beats in (2, 3, 4) else Meter(beats, 4)
+def _between(curve: Floats, start: float | None, end: float | None) -> Floats:
+    """The curve with nothing to gain outside the music's ends."""
+    out = curve.copy()
+    if start is not None:
+        out[: max(0, round(start * FRAME_RATE) - 2)] = -1.0
+    if end is not None:
+        out[round(end * FRAME_RATE) + 3 :] = -1.0
+    return out
 
 
-def _meters(lengths: NDArray[np.int64], main: Meter) -> Meters:
-    """The meter of each bar from its number of felt beats, bar 1 first; then the main meter."""
-
-    def meter(beats: int) -> Meter:
-        if beats == main.beats:
-            return main
-        return Meter(beats * main.groups[0], main.denominator, (main.groups[0],) * beats)
-
-    changes = [MeterChange(i + 1, meter(int(n))) for i, n in enumerate(lengths)]
-    return Meters((*changes, MeterChange(len(changes) + 1, main)))
+_NAMES = ((0.5, "half the tempo"), (2.0, "double the tempo"), (2 / 3, "2:3 of the tempo"), (1.5, "3:2 of the tempo"))
 
 
-def _first_bar(mix: bars.Mix, frames: NDArray[np.int64], downbeats: NDArray[np.int64]) -> int:
-    """Which of the downbeats opens bar 1: the first from which on the band plays, past a bare count-in."""
-    level = mix.energy.sum(axis=1)
-    per_bar = [
-        level[frames[a] : frames[min(b, len(frames) - 1)]].mean()
-        for a, b in zip(downbeats, [*downbeats[1:], len(frames) - 1], strict=True)
-        if frames[min(b, len(frames) - 1)] > frames[a]
-    ]
-    playing = np.array(per_bar) > 0.45 * np.median(per_bar)
-    return int(np.argmax(playing)) if playing.any() else 0
+def _alternatives(scene: Scene, best: Laid, ways: list[tempo.Count], wishes: Wishes) -> list[Alternative]:
+    out = []
+    for way in ways[1:5]:
+        ratio = way.bpm / best.count.bpm
+        name = next((n for r, n in _NAMES if abs(np.log(ratio / r)) < 0.06), f"{way.bpm:.0f} beats a minute")
+        out.append(Alternative(name, way.score, lay(scene, way, wishes.meter).map))
+    main = best.division.beats
+    for beats, score in sorted(best.division.scores.items(), key=lambda item: -item[1]):
+        if beats != main and wishes.meter is None and score > best.division.score - 1.5:
+            laid = lay(scene, best.count, Meter(beats, 4) if not best.count.ternary else Meter(3 * beats, 8))
+            lost = 0.4 * (best.division.score - score)
+            out.append(Alternative(f"bars of {laid.map.meters.meter_at(1)}", best.count.score - lost, laid.map))
+    first = best.map.meters.changes[0].meter.beats
+    for by in range(1, first):
+        # how much less the beats there sound like downbeats
+        downs = (best.division.downbeats + by)[best.division.downbeats + by < len(best.evidence)]
+        lost = float(best.evidence[best.division.downbeats].mean() - best.evidence[downs].mean())
+        index = best.map.meters.beat_of_quarters(best.map.quarters) - by
+        if index[0] <= 0 < index[-1]:
+            quarters = best.map.meters.quarters_of_beat(index)
+            shifted = best.map.with_points(best.map.seconds, quarters, best.map.pins)
+            out.append(Alternative(f"downbeat {by} later", best.count.score - 0.4 * max(0.0, lost), shifted))
+    return sorted(out, key=lambda a: -a.score)

@@ -72,11 +72,14 @@ def measure(curve: Curve, frames: Ints, low: float, high: float) -> Count:
     def mean_at(*shares: float) -> float:
         return float(np.mean([wide[frames[:-1] + np.round(gaps * s).astype(np.int64)].mean() for s in shares]))
 
-    on, between, thirds = mean_at(0), mean_at(0.5), mean_at(1 / 3, 2 / 3)
+    on, between = mean_at(0), mean_at(0.5)
+    first, second = mean_at(1 / 3), mean_at(2 / 3)
     active = np.flatnonzero(curve > 0.2)
     music = max(1, active[-1] - active[0]) if len(active) else 1
     coverage = min(1.0, (frames[-1] - frames[0]) / music)
-    count = Count(frames, bpm, 0.0, on, between, thirds)
+    thirds = (first + second) / 2
+    # a swung beat sounds only at its second third: that is still a beat in two
+    count = Count(frames, bpm, 0.0, on, between, min(thirds, 2.5 * min(first, second)))
     # a dotted beat lasts longer than the quarters in which tempo ranges are thought
     pace = bpm * 1.5 if count.ternary else bpm
     outside = max(0.0, np.log2(low / pace), np.log2(pace / high))
@@ -92,13 +95,14 @@ def counts(
     tempo: tuple[float, float] = USUAL_RANGE,
     leash: Leash = Leash(),
     progress: Callable[[float], None] = lambda _: None,
+    pins: Ints | None = None,
 ) -> list[Count]:
     """Ways to count the take, the most convincing first; empty where there is no beat at all."""
     low, high = tempo
     out: list[Count] = []
     tried = candidates(curve, low, high)
     for i, home in enumerate(tried):
-        frames, _ = decode(curve, home / STRAY, home * STRAY, home, leash)
+        frames, _ = decode(curve, home / STRAY, home * STRAY, home, leash, pins)
         progress((i + 1) / len(tried))
         if len(frames) < 8:
             continue

@@ -1,0 +1,273 @@
+"""Doubts: where the map may be wrong, why, how badly, and what could be done about it.
+
+Each remedy is an edit as plain data (see ``studio/desk/edits.py``): the desk can apply it as it stands.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.beats.laying import Laid
+from core.beats.scene import Scene
+from core.beats.tempo import Count
+from core.tempomap import TempoMap
+
+Floats = NDArray[np.float64]
+
+#: Severity: 1 look when there is time, 2 listen to it, 3 probably wrong.
+LOOK, LISTEN, WRONG = 1, 2, 3
+
+
+@dataclass(frozen=True)
+class Remedy:
+    """What could be done: words for a key, and the edit that does it."""
+
+    words: str
+    edit: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """``kind``: weak, jump, no-attack, beside, level, meter, downbeat, end, hold. ``start`` and ``end`` in
+    seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a sentence."""
+
+    kind: str
+    start: float
+    end: float
+    bar: int
+    beat: int
+    severity: int
+    reason: str
+    remedies: list[Remedy] = field(default_factory=list)
+
+    def to_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def doubts_of(scene: Scene, laid: Laid, tempo_map: TempoMap, sure: Floats, ways: Sequence[Count]) -> list[Doubt]:
+    """All doubts about a found map, in order of time. ``sure``: confidence a beat."""
+    find = _Finder(scene, laid, tempo_map, sure)
+    out = [
+        *find.weak(),
+        *find.jumps(),
+        *find.beside(),
+        *find.odd_bars(),
+        *find.contested(),
+        *find.ends(),
+        *_level(find, ways),
+    ]
+    return sorted(out, key=lambda d: (d.start, -d.severity))
+
+
+class _Finder:
+    """One take's beats and what is needed to doubt them."""
+
+    def __init__(self, scene: Scene, laid: Laid, tempo_map: TempoMap, sure: Floats) -> None:
+        self.scene, self.laid, self.sure, self.support = scene, laid, sure, laid.support
+        beats = tempo_map.beats()
+        n = min(len(beats), len(sure))
+        self.t, self.bar, self.index = beats.seconds[:n], beats.bar[:n], beats.index[:n]
+        self.gaps = np.diff(self.t)
+        self.map = tempo_map
+
+    def doubt(self, kind: str, i: int, j: int, severity: int, reason: str, remedies: Sequence[Remedy] = ()) -> Doubt:
+        """About beats ``i`` to ``j``, with half a beat on either side."""
+        half = 0.5 * float(np.median(self.gaps))
+        return Doubt(
+            kind,
+            max(0.0, float(self.t[i]) - half),
+            float(self.t[j]) + half,
+            int(self.bar[i]),
+            int(self.index[i]),
+            severity,
+            reason,
+            list(remedies),
+        )
+
+    def _again(self, i: int, j: int) -> Remedy:
+        a, b = max(0, i - 2), min(len(self.t) - 1, j + 2)
+        return Remedy(
+            "solve this stretch again", {"kind": "resolve", "from": int(self.index[a]), "to": int(self.index[b])}
+        )
+
+    def weak(self) -> list[Doubt]:
+        """Runs of beats that the model itself is not sure of, or that no attack supports."""
+        out = []
+        for i, j in _runs(self.sure < 0.6, join=2):
+            bare = float(np.mean(self.support[i : j + 1])) < 0.1
+            worst = float(self.sure[i : j + 1].min())
+            severity = WRONG if worst < 0.25 else LISTEN if worst < 0.45 or j > i else LOOK
+            n = j - i + 1
+            if bare:
+                words = f"{n} beat{'s' * (n > 1)} without an attack near: the map runs on by itself here."
+                out.append(self.doubt("no-attack", i, j, severity, words, [self._again(i, j)]))
+            else:
+                words = f"Several readings fit here; this one has {round(100 * worst)} % at its weakest beat."
+                out.append(self.doubt("weak", i, j, severity, words, [self._again(i, j), *self._nearest(i)]))
+        return out
+
+    def _nearest(self, i: int) -> list[Remedy]:
+        """Move the beat to the strongest attack around it."""
+        best, at = 0.0, 0.0
+        for p, r in zip(self.scene.players, self.scene.ranks, strict=True):
+            lo, hi = np.searchsorted(p.attacks.seconds, [self.t[i] - 0.18, self.t[i] + 0.18])
+            for k in range(lo, hi):
+                worth = r.weight * r.clearness * float(p.attacks.strength[k])
+                if abs(p.attacks.seconds[k] - self.t[i]) > 0.025 and worth > best:
+                    best, at = worth, float(p.attacks.seconds[k])
+        if not best:
+            return []
+        by = 1000 * (at - self.t[i])
+        return [
+            Remedy(
+                f"move it {by:+.0f} ms to the attack there",
+                {"kind": "move", "beat": int(self.index[i]), "to": at, "free": True},
+            )
+        ]
+
+    def jumps(self) -> list[Doubt]:
+        """A tempo far from its neighbours betrays a wrong beat; one very long beat may be a hold."""
+        out = []
+        g = self.gaps
+        for k in range(len(g)):
+            around = np.median(g[max(0, k - 4) : k + 5])
+            ratio = g[k] / around
+            if ratio > 1.6 and (k == 0 or g[k - 1] < 1.45 * around):
+                words = f"One beat lasts {ratio:.1f} times its neighbours: a hold, or a beat is missing."
+                middle = float(self.t[k] + g[k] / 2)
+                remedies = [
+                    Remedy(
+                        "insert a beat in the middle", {"kind": "insert", "to": middle, "free": False, "reach": 0.06}
+                    )
+                ]
+                out.append(self.doubt("hold", k, k + 1, LISTEN, words, [*remedies, self._again(k, k + 1)]))
+            elif abs(np.log(ratio)) > 0.13:
+                words = f"The tempo jumps to {60 / g[k]:.0f} where its neighbours have {60 / around:.0f}."
+                severity = WRONG if abs(np.log(ratio)) > 0.28 else LISTEN
+                out.append(
+                    self.doubt("jump", k, k + 1, severity, words, [self._again(k, k + 1), *self._nearest(k + 1)])
+                )
+        return _merged(out)
+
+    def beside(self) -> list[Doubt]:
+        """A strong attack of a clear player close to a beat that has none itself."""
+        out = []
+        top = max((r.weight * r.clearness for r in self.scene.ranks), default=1.0)
+        for i in np.flatnonzero(self.support < 0.2):
+            for p, r in zip(self.scene.players, self.scene.ranks, strict=True):
+                if r.weight * r.clearness < 0.5 * top:
+                    continue
+                a = p.attacks
+                lo, hi = np.searchsorted(a.seconds, [self.t[i] - 0.12, self.t[i] + 0.12])
+                near = [k for k in range(lo, hi) if abs(a.seconds[k] - self.t[i]) > 0.03 and a.strength[k] > 0.6]
+                if near:
+                    by = 1000 * (float(a.seconds[near[0]]) - float(self.t[i]))
+                    words = f"{p.name} strikes strongly {abs(by):.0f} ms {'after' if by > 0 else 'before'} this beat."
+                    out.append(self.doubt("beside", int(i), int(i), LISTEN, words, self._nearest(int(i))))
+                    break
+        return out
+
+    def odd_bars(self) -> list[Doubt]:
+        """Every bar of another length than the main one deserves an ear."""
+        out = []
+        downs = np.flatnonzero(np.diff(self.bar, prepend=self.bar[0] - 1) > 0)
+        main = self.laid.division.beats
+        for a, b in zip(downs, downs[1:], strict=False):
+            n = int(b - a)
+            if n != main and self.bar[a] >= 1:
+                meter = self.map.meters.meter_at(int(self.bar[a]))
+                usual = next((c.meter for c in self.map.meters.changes if c.meter.beats == main), meter)
+                remedy = Remedy(
+                    f"make it {usual}", {"kind": "meter", "bar": int(self.bar[a]), "meter": usual.felt, "only": True}
+                )
+                words = f"A bar of {meter} among bars of {main} beats."
+                out.append(self.doubt("meter", int(a), int(b), LISTEN, words, [remedy]))
+        return out
+
+    def contested(self) -> list[Doubt]:
+        """Stretches in which another beat of the bar sounds more like one than the one that is counted."""
+        division, evidence = self.laid.division, self.laid.evidence
+        main, downs = division.beats, division.downbeats
+        out: list[Doubt] = []
+        if main < 2 or len(downs) < 6:
+            return out
+        span = 6
+        flagged = np.zeros(len(downs), dtype=bool)
+        which = np.zeros(len(downs), dtype=int)
+        for k in range(len(downs) - span + 1):
+            part = downs[k : k + span]
+            mine = evidence[part].mean()
+            rivals = [evidence[np.minimum(part + by, len(evidence) - 1)].mean() for by in range(1, main)]
+            if max(rivals) > mine + 0.05:
+                flagged[k : k + span] = True
+                which[k : k + span] = int(np.argmax(rivals)) + 1
+        for i, j in _runs(flagged, join=2):
+            by = int(np.bincount(which[i : j + 1]).argmax())
+            a, b = int(downs[i]), int(min(downs[j] + main - 1, len(self.t) - 1))
+            if a >= len(self.t):
+                continue
+            words = f"Beat {by + 1} sounds more like one than the beat counted as one."
+            remedy = Remedy(f"one is {by} later, everywhere", {"kind": "downbeat", "by": by})
+            severity = WRONG if j - i > 0.5 * len(downs) else LISTEN
+            out.append(self.doubt("downbeat", a, b, severity, words, [remedy]))
+        return out
+
+    def ends(self) -> list[Doubt]:
+        """The last beats, where the music comes apart or runs on."""
+        if len(self.t) < 8:
+            return []
+        n = len(self.t)
+        weak_end = self.support[-3:].min() < 0.25 or float(self.sure[-3:].min()) < 0.8
+        after = self.scene.curve[round((self.t[-1] + 0.3) * 100) :]
+        more = (after > 0.3).sum() > 3
+        out = []
+        if weak_end or more:
+            words = (
+                "The music goes on after the last beat."
+                if more
+                else "The last beats hang loosely: does the music end earlier?"
+            )
+            remedy = Remedy("take the last beat out", {"kind": "remove", "beat": int(self.index[-1])})
+            out.append(self.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [remedy]))
+        return out
+
+
+def _level(find: _Finder, ways: Sequence[Count]) -> list[Doubt]:
+    """Half or double is nearly as convincing: one doubt about the whole take."""
+    best = ways[0]
+    for way in ways[1:]:
+        ratio = way.bpm / best.bpm
+        for kind, r, words in (("half", 0.5, "half"), ("double", 2.0, "double")):
+            if abs(np.log(ratio / r)) < 0.08 and way.score > best.score - 0.12:
+                reason = f"Counted at {way.bpm:.0f} it convinces nearly as well: {words} the tempo?"
+                return [find.doubt("level", 0, 0, LISTEN, reason, [Remedy(f"{words} the tempo", {"kind": kind})])]
+    return []
+
+
+def _runs(flags: NDArray[np.bool_], join: int = 1) -> list[tuple[int, int]]:
+    """First and last place of each run of flags; runs less than ``join`` apart are one."""
+    out: list[tuple[int, int]] = []
+    for i in np.flatnonzero(flags).tolist():
+        if out and i - out[-1][1] <= join:
+            out[-1] = (out[-1][0], i)
+        else:
+            out.append((i, i))
+    return out
+
+
+def _merged(doubts: list[Doubt]) -> list[Doubt]:
+    """Overlapping doubts of one kind as the most severe of them, widened."""
+    out: list[Doubt] = []
+    for d in doubts:
+        if out and d.kind == out[-1].kind and d.start <= out[-1].end:
+            last = out.pop()
+            keep = d if d.severity > last.severity else last
+            out.append(Doubt(d.kind, last.start, d.end, last.bar, last.beat, keep.severity, keep.reason, keep.remedies))
+        else:
+            out.append(d)
+    return out

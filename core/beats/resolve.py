@@ -1,0 +1,61 @@
+"""Solving a stretch again between two fixed beats, with the scene that is already there."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from core.beats.decoder import Leash, decode
+from core.beats.laying import place
+from core.beats.scene import Scene
+from core.listening.spectrum import FRAME_RATE
+from core.tempomap import TempoMap
+from core.tempomap.edits import EditError
+
+
+def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int | None = None) -> TempoMap:
+    """Find the beats between felt beats ``first`` and ``last`` anew; both stay where they are, and so does
+    every beat outside, to the bit. Pins inside are kept.
+
+    ``beats`` asks for that many beats from ``first`` to ``last``; otherwise the number may change, and the
+    beats after the stretch are renumbered. Raises :class:`core.tempomap.edits.EditError`.
+    """
+    index = np.round(tempo_map.meters.beat_of_quarters(tempo_map.quarters)).astype(int)
+    if not index[0] <= first < last - 1 or last > index[-1]:
+        raise EditError("Choose at least two beats inside the mapped music to solve again.")
+    a, b = float(tempo_map.seconds_of_beat(first)), float(tempo_map.seconds_of_beat(last))
+    pins = tempo_map.pins
+    assert pins is not None
+    inside = (tempo_map.seconds > a + 1e-9) & (tempo_map.seconds < b - 1e-9)
+    fixed = np.concatenate([[a], tempo_map.seconds[inside & pins], [b]])
+    lo = max(0, round(a * FRAME_RATE))
+    hi = min(len(scene.curve) - 1, round(b * FRAME_RATE))
+    frames_fixed = np.round(fixed * FRAME_RATE).astype(np.int64) - lo
+    local = _local_bpm(tempo_map, first, last) if beats is None else 60 * beats / (b - a)
+    stray = 1.6 if beats is None else 1.35
+    part = scene.curve[lo : hi + 1]
+    chain, _ = decode(
+        part, local / stray, local * stray, local, Leash(change=0.6), frames_fixed[frames_fixed < len(part)]
+    )
+    chain = chain + lo
+    if len(chain) < 2 or abs(chain[0] / FRAME_RATE - a) > 0.02 or abs(chain[-1] / FRAME_RATE - b) > 0.02:
+        raise EditError("No chain of beats fits between these two. Set a pin between them and try again.")
+    seconds, _ = place(scene, chain, fixed)
+    seconds[0], seconds[-1] = a, b
+    if (np.diff(seconds) <= 0).any():
+        raise EditError("The beats found here would overlap. Set a pin between them and try again.")
+    shift = len(seconds) - 1 - (last - first)
+    before, after = tempo_map.seconds <= a + 1e-9, tempo_map.seconds >= b - 1e-9
+    counted = tempo_map.meters.beat_of_quarters(tempo_map.quarters)
+    new_index = np.concatenate([counted[before], first + np.arange(1, len(seconds) - 1), counted[after] + shift])
+    new_seconds = np.concatenate([tempo_map.seconds[before], seconds[1:-1], tempo_map.seconds[after]])
+    new_pins = np.concatenate([pins[before], np.isin(seconds[1:-1], fixed), pins[after]])
+    return tempo_map.with_points(new_seconds, tempo_map.meters.quarters_of_beat(new_index), new_pins)
+
+
+def _local_bpm(tempo_map: TempoMap, first: int, last: int) -> float:
+    """Felt tempo around the stretch, from the beats outside it where there are some."""
+    beats = tempo_map.beats()
+    gaps = np.diff(beats.seconds)
+    k = beats.index[:-1]
+    near = gaps[((k >= first - 8) & (k < first)) | ((k >= last) & (k < last + 8))]
+    return float(60 / np.median(near if len(near) else gaps))

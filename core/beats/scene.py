@@ -1,0 +1,55 @@
+"""What the tracker looks at: the players, how they rank as guides, and what they say together.
+
+Made once a take; counting, solving again between pins and looking for doubts all read the same scene.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.beats import bars, fusion
+from core.beats.fusion import GuideRank, Player
+from core.listening.spectrum import FRAME_RATE
+
+Floats = NDArray[np.float64]
+
+
+class NoBeats(ValueError):
+    """No beats could be found, in words for the engineer."""
+
+
+@dataclass(frozen=True)
+class Scene:
+    """``players`` with at least a few attacks, their ``ranks`` in the same order, the fused attack ``curve``
+    (100 frames a second) and everybody's evidence together as ``mix``. ``silent``: names of the rest."""
+
+    players: list[Player]
+    ranks: list[GuideRank]
+    curve: Floats
+    mix: bars.Mix
+    silent: list[str]
+
+    @property
+    def seconds(self) -> float:
+        return len(self.curve) / FRAME_RATE
+
+    def all_ranks(self, order: Sequence[str]) -> list[GuideRank]:
+        """Ranks of all tracks by name, silent ones with weight 0."""
+        by_name = {r.name: r for r in self.ranks}
+        nothing = GuideRank("", 0.0, 0.0, 0.0, "hardly an attack")
+        return [by_name.get(n, GuideRank(n, 0.0, 0.0, 0.0, nothing.reason)) for n in order]
+
+
+def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -> Scene:
+    """The scene of a take; ``guides`` are weights by track name that take precedence. Raises :class:`NoBeats`."""
+    heard = [p for p in players if len(p.attacks) >= 4]
+    if not heard:
+        raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
+    ranks = fusion.rank(heard, guides)
+    return Scene(
+        heard, ranks, fusion.fuse(heard, ranks), bars.Mix.of(heard), [p.name for p in players if len(p.attacks) < 4]
+    )
