@@ -84,6 +84,12 @@ def parser() -> argparse.ArgumentParser:
     m.add_argument("--json", type=Path, metavar="OUT", help="write beats, bars and tempo as JSON")
     m.add_argument("--midi", type=Path, metavar="OUT", help="write the map as a Standard MIDI File")
     m.add_argument("--click", type=Path, metavar="OUT", help="write the click as WAV")
+    m.add_argument("--start", type=float, metavar="SECONDS", help="where the mapped music starts")
+    m.add_argument("--end", type=float, metavar="SECONDS", help="where it ends")
+    m.add_argument("--pin", action="append", type=float, default=[], metavar="SECONDS", help="this has to be a beat")
+    pace = m.add_mutually_exclusive_group()
+    pace.add_argument("--steady", action="store_true", help="a machine plays: one exact tempo")
+    pace.add_argument("--free", action="store_true", help="people play: never one exact tempo")
     return top
 
 
@@ -140,7 +146,20 @@ def make_map(args: argparse.Namespace) -> None:
     unknown = [name for name, _ in args.guide if name not in names]
     if unknown:
         raise BadInput(f"There is no track “{unknown[0]}”; the tracks are {', '.join(h.name for h in heard)}.")
-    wishes = Wishes(args.tempo, args.meter, {names[name]: weight for name, weight in args.guide})
+    if args.start is not None and args.end is not None and args.end - args.start < SHORTEST:
+        raise BadInput(f"Between start and end must lie at least {SHORTEST:.0f} s.")
+    outside = [pin for pin in args.pin if not 0 <= pin <= duration]
+    if outside:
+        raise BadInput(f"The pin at {outside[0]:g} s lies outside the take.")
+    wishes = Wishes(
+        args.tempo,
+        args.meter,
+        {names[name]: weight for name, weight in args.guide},
+        args.start,
+        args.end,
+        args.pin,
+        True if args.steady else False if args.free else None,
+    )
     for h in heard:
         for remark in h.remarks:
             print(f"{h.name}: {remark}", file=sys.stderr)
@@ -148,7 +167,7 @@ def make_map(args: argparse.Namespace) -> None:
     tell.end()
     tempo_map = solution.map
     if args.json:
-        data = tables.map_json(tempo_map, duration, solution.confidence, solution.ranks)
+        data = tables.map_json(tempo_map, duration, solution)
         args.json.write_text(json.dumps(data, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
     if args.midi:
         smf.write(tempo_map, args.files[0].stem).file.save(args.midi)
@@ -160,7 +179,8 @@ def make_map(args: argparse.Namespace) -> None:
     average = 60 * (len(beats) - 1) / (beats.seconds[-1] - beats.seconds[0])
     print(
         f"{len(beats)} beats, bars {first} to {last}, {tempo_map.meters.meter_at(1)}, "
-        f"{average:.3f} beats a minute on average, bar 1 at {float(tempo_map.bar_seconds(1)):.3f} s"
+        f"{average:.3f} beats a minute on average, bar 1 at {float(tempo_map.bar_seconds(1)):.3f} s, "
+        f"{len(solution.doubts)} doubts"
     )
 
 

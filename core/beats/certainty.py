@@ -94,4 +94,4 @@ def confidence(curve: Floats, frames: Ints, support: Floats) -> Floats:
 
 #: Intercept, weight of the posterior's log-odds, weight of support; fitted on the seen half of the practice
 #: performances and the demos by logistic regression (bench/reliability.py).
-CALIBRATION = (0.0, 1.0, 0.0)
+CALIBRATION = (0.0, 0.25, 2.0)

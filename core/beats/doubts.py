@@ -98,7 +98,7 @@ class _Finder:
     def weak(self) -> list[Doubt]:
         """Runs of beats that the model itself is not sure of, or that no attack supports."""
         out = []
-        for i, j in _runs(self.sure < 0.6, join=2):
+        for i, j in _runs(self.sure < 0.72, join=2):
             bare = float(np.mean(self.support[i : j + 1])) < 0.1
             worst = float(self.sure[i : j + 1].min())
             severity = WRONG if worst < 0.25 else LISTEN if worst < 0.45 or j > i else LOOK
@@ -158,7 +158,7 @@ class _Finder:
         """A strong attack of a clear player close to a beat that has none itself."""
         out = []
         top = max((r.weight * r.clearness for r in self.scene.ranks), default=1.0)
-        for i in np.flatnonzero(self.support < 0.2):
+        for i in np.flatnonzero((self.support < 0.15) & (self.sure < 0.7)):
             for p, r in zip(self.scene.players, self.scene.ranks, strict=True):
                 if r.weight * r.clearness < 0.5 * top:
                     continue

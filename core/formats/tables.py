@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from core.beats.fusion import GuideRank
+from core.beats.solve import Solution
 from core.tempomap import TempoMap
 
 
@@ -31,10 +29,8 @@ def beats_csv(tempo_map: TempoMap) -> str:
     return out.getvalue()
 
 
-def map_json(
-    tempo_map: TempoMap, duration: float, confidence: NDArray[np.float64], ranks: Sequence[GuideRank]
-) -> dict[str, Any]:
-    """The map and how it was found, as plain data; ``confidence`` has one value a felt beat."""
+def map_json(tempo_map: TempoMap, duration: float, solution: Solution) -> dict[str, Any]:
+    """The map and how it was found, as plain data."""
     beats = tempo_map.beats()
     first, last = tempo_map.bar_range
     bars = np.arange(first, last + 1)
@@ -44,7 +40,7 @@ def map_json(
         "duration": round(duration, 6),
         "beats": [
             {"time": round(float(t), 6), "bar": int(bar), "beat": int(beat), "confidence": round(float(c), 3)}
-            for t, bar, beat, c in zip(beats.seconds, beats.bar, beats.beat, confidence, strict=True)
+            for t, bar, beat, c in zip(beats.seconds, beats.bar, beats.beat, solution.confidence, strict=True)
         ],
         "bars": [
             {
@@ -59,6 +55,6 @@ def map_json(
             {"time": round(float(t), 6), "quarters": float(q), "bpm": round(float(60 * s), 4)}
             for t, q, s in zip(tempo_map.seconds, tempo_map.quarters, slopes, strict=True)
         ],
-        "guide": [{"file": r.name, "weight": round(r.weight, 4)} for r in ranks],
-        "doubts": [],
+        "guide": [{"file": r.name, "weight": round(r.weight, 4)} for r in solution.ranks],
+        "doubts": [d.to_json() for d in solution.doubts],
     }

@@ -4,10 +4,12 @@ from collections.abc import Callable
 
 import numpy as np
 
+from core.beats import NoBeats
+from core.beats.resolve import resolve
 from core.tempomap import Meter, TempoMap
 from core.tempomap import edits as core
 from core.tempomap.edits import EditError
-from studio.library.hearing import attacks
+from studio.library.hearing import attacks, scene
 from studio.library.models import Session
 
 
@@ -91,6 +93,23 @@ def _meter(session, tempo_map, said):
     return core.set_meter(tempo_map, bar, meter, only), f"{meter.felt} {where}"
 
 
+def _resolve(session, tempo_map, said):
+    first, last = int(said["from"]), int(said["to"])
+    try:
+        solved = resolve(scene(session), tempo_map, first, last, said.get("beats"))
+    except NoBeats as e:
+        raise EditError(str(e)) from None
+    return solved, f"Solved again from {_place(tempo_map, first)} to {_place(tempo_map, last)}"
+
+
+def _alternative(session, tempo_map, said):
+    offered = session.finding.get("alternatives", [])
+    if not 0 <= int(said["number"]) < len(offered):
+        raise EditError("That reading is no longer on offer; find the beats again.")
+    chosen = offered[int(said["number"])]
+    return TempoMap.from_json(chosen["map"]), f"Another reading: {chosen['name']}"
+
+
 def _half(session, tempo_map, said):
     return core.half(tempo_map, int(said.get("offset", 0))), "Half the tempo"
 
@@ -103,6 +122,8 @@ EDITS: dict[str, Callable] = {
     "move": _move,
     "nudge": _nudge,
     "insert": _insert,
+    "resolve": _resolve,
+    "alternative": _alternative,
     "remove": _remove,
     "downbeat": _downbeat,
     "one": _one,

@@ -216,8 +216,11 @@ def panel(request, pk, stage):
         if stage == "check":
             steps, here = history.line(session)
             context |= {"steps": list(enumerate(steps))[::-1], "here": here}
+            context["doubts"] = panels.open_doubts(tempo_map, session.finding)
             if request.GET.get("beat"):
                 context["beat"] = panels.beat(tempo_map, int(request.GET["beat"]))
+        if stage == "find":
+            context["alternatives"] = [a["name"] for a in session.finding.get("alternatives", [])]
         if stage == "deliver":
             context["written"] = panels.written(tempo_map)
     return render(request, f"desk/panels/{stage}.html", context)

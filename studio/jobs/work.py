@@ -42,10 +42,13 @@ def find(job: Job, report) -> None:
         _hear(track, lambda x, i=i, stage=stage: report(stage, 0.6 * (i + x) / len(unheard)))
     begun = 0.6 if unheard else 0.0
     report("Gathering the evidence", begun)
+    # what the engineer fixed stays fixed
+    old = session.step.tempo_map if session.step else None
+    pins = old.seconds[old.pins].tolist() if old else []
     try:
         solution = solve(
             [player(t) for t in tracks],
-            replace(session.wishes),
+            replace(session.wishes, pins=pins),
             lambda stage, share: report(stage, begun + (1 - begun) * share),
         )
     except NoBeats as e:
@@ -53,6 +56,8 @@ def find(job: Job, report) -> None:
     finding = {
         "confidence": [round(float(c), 3) for c in solution.confidence],
         "ranks": [asdict(r) for r in solution.ranks],
+        "doubts": [d.to_json() for d in solution.doubts],
+        "alternatives": [{"name": a.name, "map": a.map.to_json()} for a in solution.alternatives[:6]],
     }
     record(session, solution.map, "Beats found", finding=finding)
 

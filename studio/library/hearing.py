@@ -5,13 +5,13 @@ from pathlib import Path
 
 import numpy as np
 
-from core.beats import Player
+from core.beats import Player, Scene, look
 from core.listening import audio, performance
 from core.listening.attacks import Attacks
 from core.listening.peaks import LEVELS
 from core.listening.spectrum import Evidence
 from core.listening.track import listen
-from studio.library.models import Track
+from studio.library.models import Session, Track
 
 
 def hear(track: Track, progress) -> None:
@@ -52,6 +52,17 @@ def _write(path: Path, values) -> None:
 def player(track: Track) -> Player:
     with np.load(track.folder / "heard.npz") as d:
         return Player(track.name, Evidence(d["flux"], d["energy"], d["chroma"]), Attacks(d["seconds"], d["strength"]))
+
+
+def scene(session: Session) -> Scene:
+    """What the tracker looks at, kept in memory between edits. Raises :class:`core.beats.NoBeats`."""
+    heard = [t for t in session.tracks.all() if t.heard]
+    return _scene(tuple((t, (t.folder / "heard.npz").stat().st_mtime_ns) for t in heard))
+
+
+@lru_cache(maxsize=2)
+def _scene(heard: tuple[tuple[Track, int], ...]) -> Scene:
+    return look([player(track) for track, _ in heard])
 
 
 @lru_cache(maxsize=256)

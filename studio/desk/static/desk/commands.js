@@ -68,6 +68,10 @@ export function commands(desk) {
   document.addEventListener("click", (e) => {
     const button = e.target.closest("[data-do]");
     if (button) run(button.dataset.do);
+    const edit = e.target.closest("[data-edit]");
+    if (edit) desk.editing.make(JSON.parse(edit.dataset.edit));
+    const where = e.target.closest("[data-at]");
+    if (where) desk.visit(Number(where.dataset.beat), Number(where.dataset.at));
     const step = e.target.closest("[data-go]");
     if (step) desk.editing.travel(Number(step.dataset.go) - desk.here);
   });

@@ -122,6 +122,14 @@ class Desk {
     this.view.show(seconds);
   }
 
+  /** Show a doubtful place closely, with the playhead a little before it. */
+  visit(beat, seconds) {
+    this.view.set(seconds - 3, Math.min(this.view.spp, (10 * this.facts.rate) / this.view.width));
+    this.player.seek(seconds);
+    const place = this.grid?.place(beat);
+    if (place >= 0 && place < this.grid.length) this.select(beat);
+  }
+
   stepBeat(by) {
     if (!this.grid) return;
     const now = this.selected !== null && !this.player.playing ? this.grid.place(this.selected) : this.grid.sounding(this.player.seconds);
