@@ -71,7 +71,11 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
 
 
 def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curve:
-    """For each beat how much it sounds like a downbeat; mean 0, spread about 1."""
+    """For each beat how much it sounds like a downbeat; mean 0, spread about 1.
+
+    Each kind of evidence counts by how strongly it repeats bar by bar in this take: a lone melody has no
+    harmony to speak of, a bass line may play every beat alike.
+    """
     low = _z(_at(mix.flux, frames)[:, 0])
     loud = np.zeros(len(frames))  # low instruments in the first 120 ms: a bass that rings on shows no new attack
     together = np.zeros(len(frames))
@@ -79,14 +83,39 @@ def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curv
     for p in players:
         e = p.evidence
         here = np.minimum(frames, len(e) - 1)
-        loud += _z(np.max([e.energy[np.minimum(here + k, len(e) - 1), 0] for k in range(12)], axis=0))
+        own_loud = _z(np.max([e.energy[np.minimum(here + k, len(e) - 1), 0] for k in range(12)], axis=0))
+        loud += own_loud * _pattern(own_loud)
         # nearly everybody plays stronger on one; who answers the low drum (a backbeat) speaks with the other sign
         own = _z(_at(e.flux.sum(axis=1), here))
         together += own * np.clip(2 * np.mean(own * low) + 0.15, -1, 1)
         # chords change on one; sustaining players show it best
         chroma = np.sqrt(_segments(e.chroma, here))
-        harmony += _z(_z(_change(chroma, 1)) + _z(_change(chroma, 2))) * float(np.clip(1 - punch(p) / 4, 0.1, 1))
-    return _z(1.0 * _z(loud) + 0.4 * low + 0.8 * _z(together) + 0.9 * _z(harmony))
+        change = _z(_z(_change(chroma, 1)) + _z(_change(chroma, 2)))
+        harmony += change * float(np.clip(1 - punch(p) / 4, 0.1, 1)) * _pattern(change)
+    kinds = ((1.0, _z(loud)), (0.4, low), (0.8, _z(together)), (0.9, _z(harmony)))
+    return _z(np.sum([weight * kind * (0.3 + _pattern(kind)) for weight, kind in kinds], axis=0))
+
+
+def _pattern(kind: Curve) -> float:
+    """How much of a kind's variation repeats at some bar length from 2 to 7 beats: 0 for noise, towards 1.
+
+    The share of variance between the beats of the bar, above what chance gives, in stretches of 32 beats
+    (so that an odd bar spoils only one of them).
+    """
+    best = 0.0
+    for m in range(2, 8):
+        shares = []
+        for start in range(0, max(1, len(kind) - 15), 32):
+            part = kind[start : start + 32]
+            total = part.var()
+            if len(part) < 3 * m or total < 1e-9:
+                continue
+            means = np.array([part[k::m].mean() for k in range(m)])
+            chance = (m - 1) / (len(part) - 1)
+            shares.append(max(0.0, float(means.var() / total) - chance) / (1 - chance))
+        if shares:
+            best = max(best, float(np.mean(shares)))
+    return best
 
 
 def _change(chroma: Curve, span: int) -> Curve:

@@ -32,6 +32,7 @@ def _harmonics(f: float, count: int, t: Sound) -> Iterator[tuple[int, NDArray[np
 
 
 def _band(x: Sound, rate: int, low: float, high: float) -> Sound:
+    high = min(high, 0.45 * rate)
     return np.asarray(sosfilt(butter(2, [low, high], "bandpass", fs=rate, output="sos"), x))
 
 

@@ -1,0 +1,147 @@
+"""Small made-up takes, one for each thing the tracker has to cope with. Rendered with the built-in instruments."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from core.beats import Player
+from core.demo.stage import Performer, Stroke, played
+from core.instruments import voices
+from core.instruments.render import sounded
+from core.listening import attacks, spectrum
+from core.listening.audio import LISTENING_RATE
+from core.tempomap import Meters, TempoMap
+
+RATE = LISTENING_RATE  # rendered at the rate at which the core listens
+CHORDS = (45, 41, 48, 43)
+
+
+@dataclass
+class Made:
+    players: list[Player]
+    truth: TempoMap
+    first: float
+
+    @property
+    def beats(self):
+        b = self.truth.beats()
+        return b.seconds[b.seconds >= self.first - 1e-6]
+
+    @property
+    def downbeats(self):
+        b = self.truth.beats()
+        return b.seconds[(b.seconds >= self.first - 1e-6) & (b.beat == 1)]
+
+
+def tempo_map(bpm, meters, first=0, start=1.0, held=()):
+    """Felt beats at ``bpm`` (one a beat); ``held``: (beat, factor) for fermatas."""
+    gaps = 60 / np.asarray(bpm, float)
+    for beat, factor in held:
+        gaps[beat - first] *= factor
+    return TempoMap.from_beats(start + np.concatenate([[0], np.cumsum(gaps[:-1])]), first, meters)
+
+
+def drift(count, bpm, percent=4.0, seed=0):
+    """A band that speeds up and comes back by some percent, with a little wander."""
+    rng = np.random.default_rng(seed)
+    wander = np.cumsum(rng.normal(0, 0.15, count))
+    wander -= np.linspace(wander[0], wander[-1], count)
+    return bpm * (1 + percent / 100 * np.sin(np.pi * np.arange(count) / count)) + wander
+
+
+def to_player(name, samples):
+    x = samples.astype(np.float32)
+    x = x / max(1e-9, np.abs(x).max()) * 0.6
+    x += 1e-4 * np.random.default_rng(1).standard_normal(len(x)).astype(np.float32)
+    found = spectrum.evidence([x])
+    return Player(name, found, attacks.find(x, found.flux))
+
+
+def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=False):
+    """``parts``: name -> (voice, strokes, lean). ``extra``: name -> noise samples added to every track's end."""
+    rng = np.random.default_rng(12)
+    frames = round((float(truth.seconds[-1]) + tail) * RATE)
+    tracks = {}
+    for name, (voice, strokes, lean) in parts.items():
+        notes = played(Performer(name, voice, tuple(strokes), lean, jitter), truth, rng)
+        tracks[name] = sounded(notes, voice, RATE, frames, rng)
+    for name, samples in (extra or {}).items():
+        tracks[name] = samples(frames, rng)
+    if mix:
+        tracks = {"mix": sum(x / max(1e-9, np.abs(x).max()) for x in tracks.values())}
+    return Made(
+        [to_player(n, x) for n, x in tracks.items()], truth, float(truth.bar_seconds(1)) if first is None else first
+    )
+
+
+def groove(truth, bars, skip=(), swing=0.0, ghosts=False, half_time=False, fills=()):
+    """Kick, snare, hats in the take's own meters; ``skip``: bars without drums; ``fills``: bars the kick leaves."""
+    rng = np.random.default_rng(3)
+    kick, snare, hats = [], [], []
+    for bar in range(1, bars + 1):
+        if bar in skip:
+            continue
+        meter = truth.meters.meter_at(bar)
+        q = float(truth.meters.bar_quarters(bar))
+        offsets = meter.beat_offsets
+        for k in range(meter.beats):
+            at, length = q + offsets[k], offsets[k + 1] - offsets[k]
+            back = (
+                k == meter.beats // 2 if half_time else (k % 2 == 1 if meter.beats % 2 == 0 else k == meter.beats - 1)
+            )
+            if bar in fills:
+                snare += [Stroke(at + length * s / 4, 62, level=0.5 + 0.1 * s) for s in range(4)]
+            elif back:
+                snare.append(Stroke(at, 62, level=0.9))
+            elif k == 0 or not half_time:
+                kick.append(Stroke(at, 45, level=0.95 if k == 0 else 0.7))
+            if ghosts and rng.random() < 0.5:
+                snare.append(Stroke(at + 0.75 * length, 62, level=0.18))
+            ternary = abs(length - 1.5) < 1e-6
+            shares = (0, 1 / 3, 2 / 3) if ternary else (0, 2 / 3) if swing else (0, 0.5)
+            hats += [Stroke(at + s * length, 90, level=0.5 if s == 0 else 0.3) for s in shares]
+    return {
+        "kick": (voices.thump, kick, 0.0),
+        "snare": (voices.frame_drum, snare, 0.002),
+        "hats": (voices.hiss, hats, -0.002),
+    }
+
+
+def bass_line(truth, bars, from_bar=1):
+    out = []
+    for bar in range(from_bar, bars + 1):
+        meter = truth.meters.meter_at(bar)
+        q, root = float(truth.meters.bar_quarters(bar)), CHORDS[(bar - 1) % 4] - 12
+        out.append(Stroke(q, root, 0.9 * meter.beat_offsets[1], 0.9))
+        out += [
+            Stroke(q + float(o), root + 7 * (k % 2 == 0), 0.6, 0.55)
+            for k, o in enumerate(meter.beat_offsets[1:-1], 1)
+            if k % 2 == 0
+        ]
+    return {"bass": (voices.bass, out, 0.007)}
+
+
+def chords(truth, bars, voice=voices.squeezebox, lean=0.004, level=0.6):
+    out = []
+    for bar in range(1, bars + 1):
+        q, length = float(truth.meters.bar_quarters(bar)), truth.meters.meter_at(bar).quarters
+        out += [Stroke(q, CHORDS[(bar - 1) % 4] + 12 + step, length * 0.95, level) for step in (0, 4, 7)]
+    return {"chords": (voice, out, lean)}
+
+
+def melody(truth, bars, voice, lean=0.0, halves=True):
+    rng = np.random.default_rng(9)
+    out, scale = [], (60, 62, 64, 67, 69, 72, 71, 65)
+    for bar in range(1, bars + 1):
+        meter = truth.meters.meter_at(bar)
+        q = float(truth.meters.bar_quarters(bar))
+        for k in range(meter.beats):
+            a, b = meter.beat_offsets[k], meter.beat_offsets[k + 1]
+            out.append(Stroke(q + a, scale[rng.integers(8)], 0.9 * (b - a), 0.9 if k == 0 else 0.65))
+            if halves and rng.random() < 0.35:
+                out.append(Stroke(q + (a + b) / 2, scale[rng.integers(8)], 0.45 * (b - a), 0.5))
+    return {"melody": (voice, out, lean)}
+
+
+def length_in_beats(meters: Meters, bars: int) -> int:
+    return round(float(meters.beat_of_quarters(meters.bar_quarters(bars + 1))))
