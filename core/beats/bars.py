@@ -22,7 +22,7 @@ Ints = NDArray[np.int64]
 #: What a bar costs whose length is not the main one, in standard deviations of the downbeat evidence.
 ODD_BAR = 4.0
 #: How common each number of felt beats is (common practice), as a bonus a bar.
-USUAL = {2: -0.5, 3: 0.0, 4: 0.4, 5: -0.35, 6: -0.35, 7: -0.5}
+USUAL = {2: -1.1, 3: 0.0, 4: 0.5, 5: -0.35, 6: -0.35, 7: -0.5}
 #: The same where beats divide in three: 6/8 before 12/8 before 9/8.
 USUAL_TERNARY = {2: 0.4, 3: -0.1, 4: 0.0}
 

@@ -85,9 +85,27 @@ def posterior(curve: Floats, frames: Ints, leash: Leash = Leash()) -> Floats:
     return np.clip(sums[np.minimum(at + 5, len(found))] - sums[np.maximum(at - 4, 0)], 0.0, 1.0)
 
 
-def confidence(curve: Floats, frames: Ints, support: Floats) -> Floats:
-    """0 to 1 a beat: about that share of beats with this value is right within 70 ms."""
-    p = np.clip(posterior(curve, frames), 0.002, 0.998)
+def music(likely: Floats) -> slice:
+    """The beats between which there is music to count: applause or noise fits many chains, so that beats in it
+    have small posteriors. ``likely``: posteriors a beat."""
+    four = np.convolve(likely, np.ones(4) / 4, mode="valid")
+    sure = np.flatnonzero(four > 0.5)
+    if not len(sure) or sure[-1] - sure[0] < 4:
+        return slice(0, len(likely))
+    first, last = int(sure[0]), int(sure[-1]) + 3
+    while last > first and likely[last] < 0.4:
+        last -= 1
+    while first < last and likely[first] < 0.4:
+        first += 1
+    return slice(first, last + 1)
+
+
+def confidence(likely: Floats, support: Floats) -> Floats:
+    """0 to 1 a beat: about that share of beats with this value is right within 70 ms.
+
+    ``likely``: posteriors; ``support``: of the beats' attacks.
+    """
+    p = np.clip(likely, 0.002, 0.998)
     score = CALIBRATION[0] + CALIBRATION[1] * np.log(p / (1 - p)) + CALIBRATION[2] * support
     return np.asarray(1 / (1 + np.exp(-score)))
 

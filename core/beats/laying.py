@@ -60,7 +60,12 @@ def place(scene: Scene, frames: Ints, pins: Floats | None = None) -> tuple[Float
 
 
 def _ends(curve: Floats, frames: Ints) -> Ints:
-    """Without the beats before the music and after it, which only extrapolate: two of any four must sound."""
+    """Without the beats before the music and after it.
+
+    Some only extrapolate: two of any four must sound. Others count along with applause or talk, where as much
+    happens between the beats as on them, unlike in the rest of the take.
+    """
+    frames = _without_noise(curve, frames)
     wide = np.max([np.roll(curve, k) for k in (-3, -2, -1, 0, 1, 2, 3)], axis=0)
     sounds = wide[np.clip(frames, 0, len(curve) - 1)] > 0.2
     four = np.convolve(sounds, np.ones(4), mode="full")
@@ -69,6 +74,22 @@ def _ends(curve: Floats, frames: Ints) -> Ints:
     if not len(opens) or not len(closes) or closes[-1] - opens[0] < 7:
         return frames
     return frames[opens[0] : closes[-1] + 1]
+
+
+def _without_noise(curve: Floats, frames: Ints, span: int = 6) -> Ints:
+    """Cut ends where six beats stand out from what is between them by less than a third of the usual."""
+    if len(frames) < 4 * span:
+        return frames
+    wide = np.maximum(curve, np.maximum(np.roll(curve, 1), np.roll(curve, -1)))
+    sums = np.concatenate([[0.0], np.cumsum(curve)])
+    k = np.arange(len(frames) - span)
+    on = np.convolve(wide[frames], np.ones(span) / span, mode="valid")[: len(k)]
+    overall = (sums[frames[k + span]] - sums[frames[k]]) / (frames[k + span] - frames[k])
+    contrast = on / np.maximum(overall, 1e-6)
+    clear = np.flatnonzero(contrast >= min(2.6, float(np.median(contrast)) / 3))
+    first = 0 if clear[0] == 0 else int(clear[0]) + 2
+    last = len(frames) if clear[-1] == len(k) - 1 else int(clear[-1]) + span - 2
+    return frames[first:last]
 
 
 def _meter_of(beats: int, ternary: bool) -> Meter:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -72,9 +72,12 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     if not ways:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
     progress("Laying the bars, placing beats on attacks", 0.6)
-    best = lay(scene, ways[0], wishes.meter, pins)
+    likely = certainty.posterior(curve, ways[0].frames)
+    inside = certainty.music(likely)
+    best = lay(scene, replace(ways[0], frames=ways[0].frames[inside]), wishes.meter, pins)
     progress("Asking how sure it is", 0.7)
-    sure = certainty.confidence(curve, best.count.frames, best.support)
+    kept = np.isin(ways[0].frames, best.count.frames)
+    sure = certainty.confidence(likely[kept], best.support)
     tempo_map = best.map
     if wishes.steady is not False:
         tempo_map = steady.straighten(best.map, best.support, always=bool(wishes.steady)) or best.map

