@@ -8,6 +8,7 @@ import librosa
 import mir_eval
 import numpy as np
 
+from bench import reliability
 from bench.takes import Take
 from core.beats import Player, solve
 from core.cli import Teller, hear
@@ -73,7 +74,12 @@ def ours(take: Take) -> tuple[dict, float, float]:
     solution = solve([Player(h.name, h.evidence, h.attacks) for h in heard])
     wall, cpu = time.perf_counter() - wall, time.process_time() - cpu
     beats = solution.map.beats()
-    return _scores(take, beats.seconds, beats.seconds[beats.beat == 1]), wall, cpu
+    scores = _scores(take, beats.seconds, beats.seconds[beats.beat == 1])
+    scores["doubts"] = reliability.doubts(solution, take.beats)
+    inside = (beats.seconds > take.beats[0] - 0.07) & (beats.seconds < take.beats[-1] + 0.07)
+    right = reliability.rightness(beats.seconds[inside], take.beats)
+    scores["sure"] = list(zip(solution.confidence[inside].tolist(), right.tolist(), strict=True))
+    return scores, wall, cpu
 
 
 COLUMNS = ("F70", "F20", "F10", "CMLt", "AMLt", "down", "ms", "runs")
@@ -90,6 +96,7 @@ def run(takes: list[Take]) -> None:
     librosa.beat.beat_track(y=np.random.default_rng(0).standard_normal(44_100).astype(np.float32), sr=22_050)
     print(f"{'':26s}" + " ".join(f"{c:>6s}" for c in COLUMNS) + "   CPU s (reference)   wall ratio")
     groups, theirs, ratios = defaultdict(list), defaultdict(list), []
+    told, sure, done = np.zeros(4, dtype=int), [], []
     for take in takes:
         mine, wall, cpu = ours(take)
         label = take.name + ("" if take.seen else " *")
@@ -101,6 +108,9 @@ def run(takes: list[Take]) -> None:
         else:
             more = f"   {cpu:6.1f}"
         groups[take.group].append(mine)
+        done.append((take, mine))
+        told += mine["doubts"]
+        sure += mine["sure"]
         print(_line(label[:26], mine, more), flush=True)
     print("\nby group, ours and below it the reference (sum of all tracks)      * unseen while developing")
     for group, rows in sorted(groups.items()):
@@ -109,5 +119,10 @@ def run(takes: list[Take]) -> None:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
                 print(_line("", {c: float(np.nanmean([r[c] for r in theirs[group]])) for c in COLUMNS}))
+    unseen = [m for t, m in done if not t.seen]
+    if unseen:
+        print(_line("the unseen half", {c: float(np.nanmean([r[c] for r in unseen])) for c in COLUMNS}))
     if ratios:
         print(f"\nanalysis wall time against the reference: median {np.median(ratios):.2f}, worst {max(ratios):.2f}")
+    print(f"doubts: {told[0]} of {told[1]} wrong places lie in one; {told[2]} of {told[3]} doubts about beats are real")
+    reliability.curve(sure)
