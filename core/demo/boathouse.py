@@ -14,6 +14,7 @@ from core.instruments import voices
 from core.instruments.render import sounded
 from core.tempomap import Meters, TempoMap
 
+TITLE = "Lantern on the Slipway"
 RATE = 48_000
 BARS = 43
 SHORT_BAR, FILL_BAR, SILENT_BARS, SLOW_BAR, HELD_BAR = 16, 20, range(25, 29), 40, 41
@@ -149,4 +150,4 @@ def perform() -> Performance:
         "Squeezebox": to_track(dry["squeezebox"] + 0.02 * mono, 0.6, seed=4),
         "Room pair": to_track(pair, 0.6, seed=5),
     }
-    return Performance("Lantern on the Slipway", RATE, meant, tracks)
+    return Performance(TITLE, RATE, meant, tracks)

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from studio.desk.panels import open_doubts
 from studio.jobs.models import Job
 from studio.library.models import Session
 
@@ -61,7 +62,8 @@ def _state(session: Session) -> str:
     if running:
         return f"{running.get_kind_display()} {running.percent} %"
     if session.step:
-        return "Mapped"
+        left = len(open_doubts(session.step.tempo_map, session.finding))
+        return f"Mapped, {left} doubt{'s' * (left != 1)}" if left else "Mapped"
     if jobs and jobs[-1].state == Job.State.FAILED:
         return "Needs a look"
     return "Gathered" if session.tracks.all() else "Empty"

@@ -15,7 +15,7 @@ import { Waves } from "./waves.js";
 
 const byId = (id) => document.getElementById(id);
 const LOWEST = 44;
-const HIGHEST = 150;
+const HIGHEST = 190;
 
 class Desk {
   constructor(facts) {

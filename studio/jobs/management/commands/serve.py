@@ -10,9 +10,18 @@ import waitress
 from django.core.management import call_command
 from django.core.management.base import BaseCommand
 from django.db import connection
+from django.urls import reverse
 
+from core.demo import boathouse
 from studio.jobs.tasks import revive
+from studio.library.models import Session
 from studio.wsgi import application
+
+
+def opening(demo: bool) -> str:
+    """Where to begin: at the main demo's desk where it is served, else at the library."""
+    main = Session.objects.filter(title=boathouse.TITLE).first() if demo else None
+    return reverse("desk", args=[main.pk]) if main else reverse("library")
 
 
 class Command(BaseCommand):
@@ -44,7 +53,9 @@ class Command(BaseCommand):
                 outbuf_overflow=2**26,
                 outbuf_high_watermark=2**26,
             )
-            self.stdout.write(self.style.SUCCESS(f"Diachron is at http://{host}:{port}/  (Ctrl-C stops it)"))
+            self.stdout.write(
+                self.style.SUCCESS(f"Diachron is at http://{host}:{port}{opening(demo)}  (Ctrl-C stops it)")
+            )
             self.stdout.flush()
             server.run()
         except (KeyboardInterrupt, SystemExit):
