@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from core.beats.decoder import Leash
+from core.beats.decoder import Leash, prices
 from core.listening.spectrum import FRAME_RATE
 
 Floats = NDArray[np.float64]
@@ -31,15 +31,13 @@ def _logsum(a: float, b: float) -> float:
 @njit(cache=True, nogil=True)
 def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float) -> np.ndarray:
     n, m = len(gain), longest - shortest + 1
-    cost = np.empty((m, m))
-    for i in range(m):
-        for j in range(m):
-            r = abs(np.log((shortest + i) / (shortest + j)))
-            cost[i, j] = change * (r * r / 0.01 if r < 0.1 else 2 * r / 0.1 - 1)
+    cost = prices(shortest, m, change)
     reach = np.empty((m, 2), dtype=np.int64)
-    for i in range(m):
-        reach[i, 0] = max(0, int((shortest + i) / 1.25) - shortest)
-        reach[i, 1] = min(m, int((shortest + i) * 1.25) - shortest + 1)
+    for i in range(m):  # the same pairs of neighbours forwards and backwards
+        reach[i, 0], reach[i, 1] = m, 0
+        for j in range(m):
+            if 4 * (shortest + j) <= 5 * (shortest + i) and 4 * (shortest + i) <= 5 * (shortest + j):
+                reach[i, 0], reach[i, 1] = min(reach[i, 0], j), j + 1
     ahead = np.full((n, m), _NEVER)
     for t in range(n):
         for i in range(m):
@@ -67,6 +65,9 @@ def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, 
     for t in range(n):
         for i in range(m):
             out[t] += np.exp(min(0.0, ahead[t, i] + behind[t, i] - everything))
+            u = t + shortest + i
+            if u < n:  # as the first beat of a chain
+                out[t] += np.exp(min(0.0, gain[t] + gain[u] - home[i] + behind[u, i] - everything))
     return out
 
 

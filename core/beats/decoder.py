@@ -32,17 +32,26 @@ class Leash:
 
 
 @njit(cache=True, nogil=True)
+def prices(shortest: int, count: int, change: float) -> np.ndarray:
+    """What going from one interval to another costs, for ``count`` intervals from ``shortest`` frames on.
+
+    Huber: small drift is nearly free, a sudden new tempo dear but possible.
+    """
+    cost = np.empty((count, count))
+    for i in range(count):
+        for j in range(count):
+            r = abs(np.log((shortest + i) / (shortest + j)))
+            cost[i, j] = change * (r * r / 0.01 if r < 0.1 else 2 * r / 0.1 - 1)
+    return cost
+
+
+@njit(cache=True, nogil=True)
 def _decode(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float) -> tuple:
     """Viterbi over (frame, interval). ``gain`` is the worth of a beat at each frame."""
     n, m = len(gain), longest - shortest + 1
     score = np.full((n, m), _NEVER)
     back = np.full((n, m), -2, dtype=np.int16)  # index of the interval before; -1 opens the chain
-    cost = np.empty((m, m))
-    for i in range(m):
-        for j in range(m):
-            r = abs(np.log((shortest + i) / (shortest + j)))
-            # Huber: small drift nearly free, a sudden new tempo dear but possible
-            cost[i, j] = change * (r * r / 0.01 if r < 0.1 else 2 * r / 0.1 - 1)
+    cost = prices(shortest, m, change)
     reach = np.empty((m, 2), dtype=np.int64)
     for i in range(m):
         reach[i, 0] = max(0, int((shortest + i) / 1.7) - shortest)

@@ -79,7 +79,8 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     kept = np.isin(ways[0].frames, best.count.frames)
     sure = certainty.confidence(likely[kept], best.support)
     tempo_map = best.map
-    if wishes.steady is not False:
+    # a pin says that here is no machine, unless the engineer says so too
+    if wishes.steady or (wishes.steady is None and not len(pins)):
         tempo_map = steady.straighten(best.map, best.support, always=bool(wishes.steady)) or best.map
     progress("Looking for other readings", 0.8)
     others = _alternatives(scene, best, ways, wishes)

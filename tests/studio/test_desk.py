@@ -12,6 +12,7 @@ from core.listening import audio
 from core.tempomap import TempoMap
 from studio.desk import history
 from studio.desk.views import BLOCK
+from studio.jobs.models import Job
 from tests.studio.base import StudioCase
 
 
@@ -183,3 +184,60 @@ class PlayedAndDrawn(StudioCase):
         step = history.record(session, m, "x")
         step.refresh_from_db()
         self.assertTrue((step.tempo_map.seconds == m.seconds).all())
+
+
+class Doubting(StudioCase):
+    def setUp(self):
+        super().setUp()
+        self.session_ = self.mapped()
+        self.url = f"/sessions/{self.session_.pk}"
+
+    def edit(self, **said):
+        step = self.client.get(f"{self.url}/map").json()["step"]
+        return self.post(f"{self.url}/edit", step=step, **said)
+
+    def test_a_stretch_is_solved_again_from_what_was_heard(self):
+        grid = self.client.get(f"{self.url}/map").json()["grid"]
+        first = grid["first"]
+        for k, by in ((10, 0.06), (11, 0.08), (12, 0.06)):
+            self.edit(kind="nudge", beat=first + k, by=by)
+        # what was nudged is pinned and would stay; take the pins' step back by moving on the unpinned map
+        self.client.post(f"{self.url}/travel", {"by": -3}, content_type="application/json")
+        again = self.edit(kind="resolve", **{"from": first + 8, "to": first + 15})
+        self.assertEqual(again.status_code, 200, again.content)
+        np.testing.assert_allclose(again.json()["grid"]["time"], grid["time"], atol=0.003)
+        self.assertIn("Solved again", again.json()["history"][-1])
+        self.assertEqual(self.edit(kind="resolve", **{"from": first + 8, "to": first + 9}).status_code, 422)
+
+    def test_another_reading_is_a_step_like_any_other(self):
+        offered = self.session_.finding["alternatives"]
+        self.assertTrue(offered)
+        page = self.client.get(f"{self.url}/panel/find").content.decode()
+        self.assertIn(offered[0]["name"], page)
+        taken = self.edit(kind="alternative", number=0)
+        self.assertEqual(taken.json()["history"][-1], f"Another reading: {offered[0]['name']}")
+        self.assertEqual(self.edit(kind="alternative", number=99).status_code, 422)
+
+    def test_a_pin_settles_a_doubt_and_survives_a_new_search(self):
+        grid = self.client.get(f"{self.url}/map").json()["grid"]
+        at = grid["time"][6]
+        doubt = {
+            "kind": "weak",
+            "start": at - 0.2,
+            "end": at + 0.2,
+            "bar": 2,
+            "beat": grid["first"] + 6,
+            "severity": 2,
+            "reason": "Several readings fit here.",
+            "remedies": [{"words": "again", "edit": {"kind": "half"}}],
+        }
+        self.session_.finding["doubts"] = [doubt]
+        self.session_.save()
+        self.assertIn("Several readings", self.client.get(f"{self.url}/panel/check").content.decode())
+        self.edit(kind="nudge", beat=grid["first"] + 6, by=0.004)
+        self.assertNotIn("Several readings", self.client.get(f"{self.url}/panel/check").content.decode())
+        pinned = self.client.get(f"{self.url}/map").json()["grid"]["time"][6]
+        self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
+        found = self.client.get(f"{self.url}/map").json()["grid"]
+        self.assertIn(pinned, found["time"])
+        self.assertEqual(len(found["pins"]), 1)

@@ -65,7 +65,8 @@ class Desk {
     if (this.selected !== null && (!this.grid || !this.grid.time[this.grid.place(this.selected)])) this.selected = null;
     this.hover = null;
     if (this.loop && this.loopBar !== undefined) this.#loopAround(this.loopBar);
-    this.player.refreshClick();
+    clearTimeout(this.clickTimer);
+    this.clickTimer = setTimeout(() => this.player.refreshClick(), 100); // a burst of edits asks once
     this.redraw();
     this.showPanel();
     this.#stages();
