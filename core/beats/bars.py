@@ -110,7 +110,7 @@ def _pattern(kind: Curve) -> float:
             total = part.var()
             if len(part) < 3 * m or total < 1e-9:
                 continue
-            means = np.array([part[k::m].mean() for k in range(m)])
+            means = part[: len(part) // m * m].reshape(-1, m).mean(axis=0)
             chance = (m - 1) / (len(part) - 1)
             shares.append(max(0.0, float(means.var() / total) - chance) / (1 - chance))
         if shares:

@@ -33,9 +33,26 @@ def lay(scene: Scene, count: Count, meter: Meter | None = None, pins: Floats | N
     """The map of one way to count. ``meter`` fixes the main meter; ``pins`` (seconds) stay where they are."""
     count = replace(count, frames=_ends(scene.curve, count.frames))
     evidence = bars.downbeat_evidence(scene.players, scene.mix, count.frames)
+    seconds, support = place(scene, count.frames, pins)
+    return _barred(scene, count, meter, pins, evidence, seconds, support)
+
+
+def in_meter(scene: Scene, laid: Laid, meter: Meter) -> Laid:
+    """The same beats in bars of another main meter."""
+    return _barred(scene, laid.count, meter, None, laid.evidence, laid.map.seconds, laid.support)
+
+
+def _barred(
+    scene: Scene,
+    count: Count,
+    meter: Meter | None,
+    pins: Floats | None,
+    evidence: Floats,
+    seconds: Floats,
+    support: Floats,
+) -> Laid:
     likeness = bars.repetition(scene.mix, count.frames)
     division = bars.divide(evidence, likeness, meter.beats if meter else None, count.ternary)
-    seconds, support = place(scene, count.frames, pins)
     first = _first_bar(scene.mix, count.frames, division.downbeats)
     meters = meters_of(np.diff(division.downbeats[first:]), meter or _meter_of(division.beats, count.ternary))
     tempo_map = TempoMap.from_beats(seconds, -int(division.downbeats[first]), meters)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from core.beats import certainty, steady, tempo
 from core.beats.doubts import Doubt, doubts_of
 from core.beats.fusion import GuideRank, Player
-from core.beats.laying import Laid, lay
+from core.beats.laying import Laid, in_meter, lay
 from core.beats.scene import NoBeats, Scene, look
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter, TempoMap
@@ -104,14 +104,14 @@ _NAMES = ((0.5, "half the tempo"), (2.0, "double the tempo"), (2 / 3, "2:3 of th
 
 def _alternatives(scene: Scene, best: Laid, ways: list[tempo.Count], wishes: Wishes) -> list[Alternative]:
     out = []
-    for way in ways[1:5]:
+    for way in ways[1:4]:
         ratio = way.bpm / best.count.bpm
         name = next((n for r, n in _NAMES if abs(np.log(ratio / r)) < 0.06), f"{way.bpm:.0f} beats a minute")
         out.append(Alternative(name, way.score, lay(scene, way, wishes.meter).map))
     main = best.division.beats
     for beats, score in sorted(best.division.scores.items(), key=lambda item: -item[1]):
         if beats != main and wishes.meter is None and score > best.division.score - 1.5:
-            laid = lay(scene, best.count, Meter(beats, 4) if not best.count.ternary else Meter(3 * beats, 8))
+            laid = in_meter(scene, best, Meter(beats, 4) if not best.count.ternary else Meter(3 * beats, 8))
             lost = 0.4 * (best.division.score - score)
             out.append(Alternative(f"bars of {laid.map.meters.meter_at(1)}", best.count.score - lost, laid.map))
     first = best.map.meters.changes[0].meter.beats

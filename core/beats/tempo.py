@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -41,7 +42,7 @@ class Count:
         return self.thirds > 0.1 and 1.5 * self.between < self.thirds < 0.8 * self.on
 
 
-def candidates(curve: Curve, low: float, high: float, most: int = 5) -> list[float]:
+def candidates(curve: Curve, low: float, high: float, most: int = 4) -> list[float]:
     """Tempos (beats a minute) at which the curve repeats, strongest first, with their kin in range.
 
     Kin are half, double, 2:3 and 3:2, the usual mistakes.
@@ -101,9 +102,14 @@ def counts(
     low, high = tempo
     out: list[Count] = []
     tried = candidates(curve, low, high)
-    for i, home in enumerate(tried):
-        frames, _ = decode(curve, home / STRAY, home * STRAY, home, leash, pins)
-        progress((i + 1) / len(tried))
+    # two at a time: the compiled decoder leaves the interpreter free; the order of results stays the same
+    with ThreadPoolExecutor(2) as pool:
+        chains = pool.map(lambda home: decode(curve, home / STRAY, home * STRAY, home, leash, pins)[0], tried)
+        decoded = []
+        for frames in chains:
+            decoded.append(frames)
+            progress(len(decoded) / len(tried))
+    for frames in decoded:
         if len(frames) < 8:
             continue
         count = measure(curve, frames, low, high)
