@@ -11,7 +11,6 @@ urlpatterns = [
     path("sessions/<int:pk>/blocks/<int:number>", views.block, name="block"),
     path("sessions/<int:pk>/click", views.click_track, name="click"),
     path("sessions/<int:pk>/count-in", views.count_in, name="count-in"),
-    path("sessions/<int:pk>/position", views.position, name="position"),
     path("sessions/<int:pk>/panel/<slug:stage>", views.panel, name="panel"),
     path("sessions/<int:pk>/wishes", views.wishes, name="wishes"),
     path("tracks/<int:pk>/peaks/<int:level>/<int:tile>", views.peaks_tile, name="peaks"),

@@ -13,7 +13,7 @@ from django.views.decorators.http import require_GET, require_POST
 from core.following import click
 from core.listening import audio
 from core.listening.peaks import LEVELS
-from core.tempomap import Meter, position_at
+from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from studio.desk import edits, history, panels
 from studio.desk.grid import grid
@@ -243,11 +243,3 @@ def wishes(request, pk):
     session.refresh_from_db()
     start(session, Job.Kind.FIND)
     return render(request, "desk/panels/find.html", {"session": session, "started": True})
-
-
-@require_GET
-def position(request, pk):
-    """Bar.beat.tick of a time."""
-    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    at = float(request.GET["at"])
-    return JsonResponse({"position": str(position_at(session.step.tempo_map, at)) if session.step else ""})
