@@ -1,7 +1,7 @@
 """From frames of 10 ms to the attack itself: each beat moves to the start of the guide's attack.
 
 Where the best players strike near a beat, the beat goes to the start of the attack of the best of them.
-Where nobody does, it is interpolated between the supported beats around it.
+Where nobody does, it follows the supported beats around it by least squares.
 """
 
 from __future__ import annotations
@@ -27,7 +27,7 @@ def delays(beats: Floats, players: Sequence[Player], ranks: Sequence[GuideRank])
     """How late each player is against the clearest one, in seconds, measured at the beats they play.
 
     A room pair hears everybody some milliseconds late; a bass may lean back all through the take. The
-    clearest player is late by definition of nothing: the beat sits on that attack.
+    clearest player is never late: the beat sits on that attack.
     """
     late = np.full(len(players), np.nan)
     share = np.zeros(len(players))

@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 
 from core.beats import bars, fusion
 from core.beats.fusion import GuideRank, Player
-from core.listening.spectrum import FRAME_RATE
 
 Floats = NDArray[np.float64]
 
@@ -25,23 +24,17 @@ class NoBeats(ValueError):
 @dataclass(frozen=True)
 class Scene:
     """``players`` with at least a few attacks, their ``ranks`` in the same order, the fused attack ``curve``
-    (100 frames a second) and everybody's evidence together as ``mix``. ``silent``: names of the rest."""
+    (100 frames a second) and everybody's evidence together as ``mix``."""
 
     players: list[Player]
     ranks: list[GuideRank]
     curve: Floats
     mix: bars.Mix
-    silent: list[str]
-
-    @property
-    def seconds(self) -> float:
-        return len(self.curve) / FRAME_RATE
 
     def all_ranks(self, order: Sequence[str]) -> list[GuideRank]:
         """Ranks of all tracks by name, silent ones with weight 0."""
         by_name = {r.name: r for r in self.ranks}
-        nothing = GuideRank("", 0.0, 0.0, 0.0, "hardly an attack")
-        return [by_name.get(n, GuideRank(n, 0.0, 0.0, 0.0, nothing.reason)) for n in order]
+        return [by_name.get(n, GuideRank(n, 0.0, 0.0, 0.0, "hardly an attack")) for n in order]
 
 
 def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -> Scene:
@@ -50,6 +43,4 @@ def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -
     if not heard:
         raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
     ranks = fusion.rank(heard, guides)
-    return Scene(
-        heard, ranks, fusion.fuse(heard, ranks), bars.Mix.of(heard), [p.name for p in players if len(p.attacks) < 4]
-    )
+    return Scene(heard, ranks, fusion.fuse(heard, ranks), bars.Mix.of(heard))

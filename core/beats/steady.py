@@ -14,7 +14,7 @@ STRAY = 0.0025
 
 
 def fit(seconds: Floats, support: Floats) -> tuple[float, float, float]:
-    """Start, interval and spread (median distance, seconds) of the even grid nearest to supported beats.
+    """Start, interval and spread (within which 70 % of beats lie, seconds) of the even grid nearest to supported beats.
 
     Least squares, repeated without the beats that lie far off.
     """

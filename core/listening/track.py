@@ -34,10 +34,6 @@ class Heard:
     peaks: dict[int, Peaks]
     remarks: list[str]
 
-    @property
-    def silent(self) -> bool:
-        return not self.evidence.flux.any()
-
 
 def listen(path: Path, name: str, info: AudioInfo | None = None, progress: Progress = no_progress) -> Heard:
     """Listen to the file at ``path`` once, block by block. Raises :class:`core.listening.audio.AudioError`.

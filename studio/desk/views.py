@@ -165,11 +165,14 @@ def samples_tile(request, pk, tile):
 def block(request, pk, number):
     """Block ``number`` of the tracks asked for: planar float32, track by track, channel by channel."""
     session = get_object_or_404(Session, pk=pk)
-    tracks = session.tracks.in_bulk([int(n) for n in request.GET["tracks"].split(",")])
-    parts = [
-        np.ascontiguousarray(audio.read(tracks[int(n)].playback, number * BLOCK, BLOCK).T).tobytes()
-        for n in request.GET["tracks"].split(",")
-    ]
+    try:
+        wanted = [int(n) for n in request.GET.get("tracks", "").split(",")]
+        tracks = session.tracks.in_bulk(wanted)
+        parts = [
+            np.ascontiguousarray(audio.read(tracks[n].playback, number * BLOCK, BLOCK).T).tobytes() for n in wanted
+        ]
+    except (KeyError, ValueError):  # a track was taken out meanwhile: the page lays its tracks anew
+        raise Http404 from None
     return _bytes(b"".join(parts), "private, no-store")
 
 

@@ -12,8 +12,12 @@ from studio.library.models import Session
 
 @require_GET
 def jobs(request, pk):
-    """The session's open jobs and the last message, as a fragment; asked for again and again by the page."""
+    """The session's open jobs and the last message; asked for again and again by the page."""
     revive()
+    return _fragment(request, pk)
+
+
+def _fragment(request, pk):
     session = get_object_or_404(Session, pk=pk)
     every = list(session.jobs.select_related("track"))
     open_jobs = [j for j in every if j.open]
@@ -37,19 +41,14 @@ def find(request, pk):
     """Start finding beats."""
     session = get_object_or_404(Session, pk=pk)
     start(session, Job.Kind.FIND)
-    return jobs_after(request, pk)
+    return _fragment(request, pk)
 
 
 @require_POST
 def stop(request, pk):
     job = get_object_or_404(Job, pk=pk)
     cancel(job)
-    return jobs_after(request, job.session_id)
-
-
-def jobs_after(request, pk):
-    request.method = "GET"
-    return jobs(request, pk)
+    return _fragment(request, job.session_id)
 
 
 @require_POST

@@ -125,6 +125,8 @@ class PlayedAndDrawn(StudioCase):
             np.testing.assert_array_equal(row, audio.read(path, 2 * BLOCK, BLOCK)[:, 0])
         past = self.client.get(f"/sessions/{session.pk}/blocks/900?tracks={ids[0]}").content
         self.assertFalse(np.frombuffer(past, np.float32).any())
+        for gone in ("", "x", f"{ids[0]},99999"):
+            self.assertEqual(self.client.get(f"/sessions/{session.pk}/blocks/0?tracks={gone}").status_code, 404)
 
     def test_peaks_and_samples_come_in_tiles(self):
         session = self.mapped()
