@@ -68,7 +68,13 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     frames = np.round(pins * FRAME_RATE).astype(np.int64)
     curve = _between(scene.curve, wishes.start, wishes.end)
     progress("Counting", 0.1)
-    ways = tempo.counts(curve, wishes.tempo, progress=lambda x: progress("Counting", 0.1 + 0.5 * x), pins=frames)
+    ways = tempo.counts(
+        curve,
+        wishes.tempo,
+        progress=lambda x: progress("Counting", 0.1 + 0.5 * x),
+        pins=frames,
+        flux=scene.mix.flux,
+    )
     if not ways:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
     progress("Laying the bars, placing beats on attacks", 0.6)
