@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter1d
+from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
 from core.beats.fusion import Player, punch
 
@@ -76,24 +76,37 @@ def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curv
     Each kind of evidence counts by how strongly it repeats bar by bar in this take: a lone melody has no
     harmony to speak of, a bass line may play every beat alike.
     """
-    low = _z(_at(mix.flux, frames)[:, 0])
-    loud = np.zeros(len(frames))  # low instruments in the first 120 ms: a bass that rings on shows no new attack
+    low = _stands_out(_at(mix.flux, frames)[:, 0])
+    louds = [
+        np.max([p.evidence.energy[np.minimum(frames + k, len(p.evidence) - 1), 0] for k in range(12)], axis=0)
+        for p in players
+    ]  # low instruments in the first 120 ms: a bass that rings on shows no new attack
+    deepest = max(float(x.mean()) for x in louds) or 1.0
+    loud = np.zeros(len(frames))
     together = np.zeros(len(frames))
     harmony = np.zeros(len(frames))
-    for p in players:
+    for p, own_level in zip(players, louds, strict=True):
         e = p.evidence
         here = np.minimum(frames, len(e) - 1)
-        own_loud = _z(np.max([e.energy[np.minimum(here + k, len(e) - 1), 0] for k in range(12)], axis=0))
+        # who has little in the lows (a snare) does not speak for the low drum
+        own_loud = _stands_out(own_level) * (float(own_level.mean()) / deepest) ** 2
         loud += own_loud * _pattern(own_loud)
         # nearly everybody plays stronger on one; who answers the low drum (a backbeat) speaks with the other sign
-        own = _z(_at(e.flux.sum(axis=1), here))
+        own = _stands_out(_at(e.flux.sum(axis=1), here))
         together += own * np.clip(2 * np.mean(own * low) + 0.15, -1, 1)
-        # chords change on one; sustaining players show it best
+        # chords change on one; sustaining players show it best, and hiss that flickers is no chord
         chroma = np.sqrt(_segments(e.chroma, here))
-        change = _z(_z(_change(chroma, 1)) + _z(_change(chroma, 2)))
-        harmony += change * float(np.clip(1 - punch(p) / 4, 0.1, 1)) * _pattern(change)
+        near = _change(chroma, 1)
+        change = _stands_out(_stands_out(near) + _stands_out(_change(chroma, 2)))
+        chordal = float(np.clip(1 - punch(p) / 4, 0.1, 1)) * min(1.0, float(near.std()) / 0.005)
+        harmony += change * chordal * _pattern(change)
     kinds = ((1.0, _z(loud)), (0.4, low), (0.8, _z(together)), (0.9, _z(harmony)))
     return _z(np.sum([weight * kind * (0.3 + _pattern(kind)) for weight, kind in kinds], axis=0))
+
+
+def _stands_out(x: Curve, span: int = 17) -> Curve:
+    """``x`` against its neighbourhood of some bars, spread 1: a quiet verse has its downbeats as a loud one has."""
+    return _z(x - uniform_filter1d(np.asarray(x, dtype=np.float64), span, mode="nearest"))
 
 
 def _pattern(kind: Curve) -> float:

@@ -86,8 +86,8 @@ def measure(curve: Curve, frames: Ints, low: float, high: float, flux: Bands | N
     music = max(1, active[-1] - active[0]) if len(active) else 1
     coverage = min(1.0, (frames[-1] - frames[0]) / music)
     thirds = (first + second) / 2
-    # a swung beat sounds only at its second third: that is still a beat in two
-    count = Count(frames, bpm, 0.0, on, between, min(thirds, 2.5 * min(first, second)))
+    # a swung beat sounds only at its second third: that is still a beat in two; slow beats in three often do so too
+    count = Count(frames, bpm, 0.0, on, between, min(thirds, (2.5 if bpm < 85 else 1.3) * min(first, second)))
     # a dotted beat lasts longer than the quarters in which tempo ranges are thought
     pace = bpm * 1.5 if count.ternary else bpm
     # an engineer's own range is meant; the usual one is a habit
