@@ -1,6 +1,6 @@
 """Doubts: where the map may be wrong, why, how badly, and what could be done about it.
 
-Each remedy is an edit as plain data (see ``studio/desk/edits.py``): the desk can apply it as it stands.
+Each remedy is an edit as plain data (see ``studio/desk/edits``): the desk can apply it as it stands.
 """
 
 from __future__ import annotations
@@ -23,6 +23,10 @@ Floats = NDArray[np.float64]
 LOOK, LISTEN, WRONG = 1, 2, 3
 
 
+#: Kinds of doubts about the whole take: its tempo, its off-beats for beats, its distance to the attacks.
+WHOLE = ("level", "phase", "late")
+
+
 @dataclass(frozen=True)
 class Remedy:
     """What could be done: words for a key, and the edit that does it."""
@@ -33,7 +37,8 @@ class Remedy:
 
 @dataclass(frozen=True)
 class Doubt:
-    """``kind``: weak, jump, no-attack, beside, level, meter, downbeat, end, hold. ``start`` and ``end`` in
+    """``kind``: weak, jump, no-attack, beside, meter, downbeat, end, hold, or about the whole take one of
+    :data:`WHOLE`. ``start`` and ``end`` in
     seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a sentence."""
 
     kind: str

@@ -6,10 +6,11 @@ import numpy as np
 
 from core.beats.decoder import Leash, decode
 from core.beats.laying import place
+from core.beats.refine import to_attacks
 from core.beats.scene import Scene
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
-from core.tempomap.edits import EditError
+from core.tempomap.edits import EditError, pins_of, with_every_beat
 
 
 def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int | None = None) -> TempoMap:
@@ -59,3 +60,13 @@ def _local_bpm(tempo_map: TempoMap, first: int, last: int) -> float:
     k = beats.index[:-1]
     near = gaps[((k >= first - 8) & (k < first)) | ((k >= last) & (k < last + 8))]
     return float(60 / np.median(near if len(near) else gaps))
+
+
+def settle(scene: Scene, tempo_map: TempoMap, known: np.ndarray) -> TempoMap:
+    """Put beats that were only reckoned (not among the times ``known``) on the attacks beside them, where there
+    are some; the others stay to the bit."""
+    full = with_every_beat(tempo_map)
+    placed = to_attacks(full.seconds, scene.players, scene.ranks, scene.curve)
+    new = (np.abs(full.seconds[:, None] - known[None, :]).min(axis=1) > 1e-6) & (placed.support > 0.2) & ~pins_of(full)
+    seconds = np.where(new, placed.seconds, full.seconds)
+    return full.with_points(seconds, full.quarters, pins_of(full)) if (np.diff(seconds) > 0.02).all() else full

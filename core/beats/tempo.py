@@ -71,7 +71,8 @@ def candidates(curve: Curve, low: float, high: float, most: int = 4) -> list[flo
 def measure(curve: Curve, frames: Ints, low: float, high: float, flux: Bands | None = None) -> Count:
     """Rate a chain of beats: strong on the beat, weak between, at a usual tempo, over the whole music.
 
-    ``flux``: everybody's attacks in three bands (frames, 3), low to high. The weights are fitted on the practice performances and on subsets of their tracks (docs/measured.md).
+    ``flux``: everybody's attacks in three bands (frames, 3), low to high. The weights are fitted on the practice
+    performances, on subsets of their tracks and on made-up takes (docs/measured.md).
     """
     gaps = np.diff(frames)
     bpm = float(60 * FRAME_RATE / np.median(gaps))

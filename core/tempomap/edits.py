@@ -24,16 +24,19 @@ class EditError(ValueError):
 def move_beat(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:
     """Put a felt beat at ``seconds`` and pin it there. Its neighbouring points stay.
 
-    A beat between two points of a coarser map becomes a point of its own; a beat before the first or
-    after the last point extends the map.
+    A beat between two points of a coarser map becomes a point of its own, and so do the beats beside it, so
+    that nothing but this beat moves; a beat before the first or after the last point extends the map.
     """
     quarter = float(tempo_map.meters.quarters_of_beat(beat))
+    inside = tempo_map.quarters[0] < quarter < tempo_map.quarters[-1]
+    if inside and not (np.abs(tempo_map.quarters - quarter) <= EPSILON).any():
+        tempo_map = with_every_beat(tempo_map, beat - 1, beat + 1)
     i = int(np.searchsorted(tempo_map.quarters, quarter - EPSILON))
     there = i < len(tempo_map.quarters) and abs(tempo_map.quarters[i] - quarter) <= EPSILON
     keep = np.ones(len(tempo_map.quarters), dtype=bool)
     if there:
         keep[i] = False
-    t, q, pins = tempo_map.seconds[keep], tempo_map.quarters[keep], _pins(tempo_map)[keep]
+    t, q, pins = tempo_map.seconds[keep], tempo_map.quarters[keep], pins_of(tempo_map)[keep]
     if i > 0 and seconds - t[i - 1] < CLOSEST * min(1.0, quarter - q[i - 1]):
         raise EditError("A beat cannot pass the beat before it.")
     if i < len(t) and t[i] - seconds < CLOSEST * min(1.0, q[i] - quarter):
@@ -43,9 +46,21 @@ def move_beat(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:
     return tempo_map.with_points(np.insert(t, i, seconds), np.insert(q, i, quarter), np.insert(pins, i, True))
 
 
+def set_pin(tempo_map: TempoMap, beat: int, pinned: bool) -> TempoMap:
+    """Fix a felt beat where it is, or let go of it. No beat moves."""
+    quarter = float(tempo_map.meters.quarters_of_beat(beat))
+    if not tempo_map.quarters[0] - EPSILON <= quarter <= tempo_map.quarters[-1] + EPSILON:
+        raise EditError("That beat lies outside the mapped music.")
+    tempo_map = with_every_beat(tempo_map, beat, beat) if pinned else tempo_map
+    here = np.abs(tempo_map.quarters - quarter) <= EPSILON
+    if pinned:
+        return tempo_map.with_points(tempo_map.seconds, tempo_map.quarters, pins_of(tempo_map) | here)
+    return tempo_map.with_points(tempo_map.seconds, tempo_map.quarters, pins_of(tempo_map) & ~here)
+
+
 def insert_beat(tempo_map: TempoMap, seconds: float) -> TempoMap:
     """A new, pinned beat at ``seconds``; the beats after it are counted one higher, none moves in time."""
-    full = _with_every_beat(tempo_map)
+    full = with_every_beat(tempo_map)
     index = full.meters.beat_of_quarters(full.quarters)
     i = int(np.searchsorted(full.seconds, seconds))
     if i == 0 or i == len(index):
@@ -63,13 +78,13 @@ def insert_beat(tempo_map: TempoMap, seconds: float) -> TempoMap:
         full,
         np.insert(full.seconds[keep], i, seconds),
         np.insert(index[keep], i, count),
-        np.insert(_pins(full)[keep], i, True),
+        np.insert(pins_of(full)[keep], i, True),
     )
 
 
 def remove_beat(tempo_map: TempoMap, beat: int) -> TempoMap:
     """Take a felt beat out; the beats after it are counted one lower, none moves in time."""
-    full = _with_every_beat(tempo_map)
+    full = with_every_beat(tempo_map)
     index = full.meters.beat_of_quarters(full.quarters)
     if not index[0] - EPSILON <= beat <= index[-1] + EPSILON:
         raise EditError("That beat lies outside the mapped music.")
@@ -77,16 +92,16 @@ def remove_beat(tempo_map: TempoMap, beat: int) -> TempoMap:
         raise EditError("A map needs at least three beats before one can go.")
     keep = (index <= beat - 1 + EPSILON) | (index >= beat + 1 - EPSILON)
     index = np.where(index > beat, index - 1, index)[keep]
-    return _relaid(full, full.seconds[keep], index, _pins(full)[keep])
+    return _relaid(full, full.seconds[keep], index, pins_of(full)[keep])
 
 
 def shift_downbeat(tempo_map: TempoMap, beats: int) -> TempoMap:
     """Move "one" by whole felt beats: with 1 the old beat 2 of bar 1 opens bar 1. No beat moves in time."""
-    full = _with_every_beat(tempo_map)
+    full = with_every_beat(tempo_map)
     index = full.meters.beat_of_quarters(full.quarters) - beats
     if not index[0] - 1 - EPSILON <= 0 < index[-1]:
         raise EditError("Bar 1 has to start inside the mapped music.")
-    return _relaid(full, full.seconds, index, _pins(full))
+    return _relaid(full, full.seconds, index, pins_of(full))
 
 
 def set_meter(tempo_map: TempoMap, bar: int, meter: Meter, only: bool = False) -> TempoMap:
@@ -98,9 +113,47 @@ def set_meter(tempo_map: TempoMap, bar: int, meter: Meter, only: bool = False) -
     meters = tempo_map.meters.with_meter(bar, meter, only)
     if tempo_map.meters.meter_at(bar).quarters == meter.quarters:
         return replace(tempo_map, meters=meters)
-    full = _with_every_beat(tempo_map)
+    full = with_every_beat(tempo_map)
     index = full.meters.beat_of_quarters(full.quarters)
-    return _relaid(replace(full, meters=meters), full.seconds, index, _pins(full))
+    return _relaid(replace(full, meters=meters), full.seconds, index, pins_of(full))
+
+
+def split_bar(tempo_map: TempoMap, beat: int) -> TempoMap:
+    """Open a bar at ``beat``: its bar becomes two, counted on as before after them. No beat moves in time."""
+    found = tempo_map.beats(beat, beat)
+    bar, into = int(found.bar[0]), int(found.beat[0]) - 1
+    if into == 0:
+        raise EditError("A bar starts here already.")
+    if bar < 1:
+        raise EditError("What lies before bar 1 follows bar 1's meter.")
+    meter = tempo_map.meters.meter_at(bar)
+    parts = [_of_groups(meter.groups[:into], meter.denominator), _of_groups(meter.groups[into:], meter.denominator)]
+    return _rebarred(tempo_map, bar, 1, parts)
+
+
+def join_bars(tempo_map: TempoMap, bar: int) -> TempoMap:
+    """Make one bar of ``bar`` and the next. No beat moves in time."""
+    if bar < 1:
+        raise EditError("What lies before bar 1 follows bar 1's meter.")
+    a, b = tempo_map.meters.meter_at(bar), tempo_map.meters.meter_at(bar + 1)
+    if a.denominator != b.denominator:
+        raise EditError(f"{a} and {b} do not make one bar; give one of them the other's note value first.")
+    return _rebarred(tempo_map, bar, 2, [_of_groups(a.groups + b.groups, a.denominator)])
+
+
+def _of_groups(groups: tuple[int, ...], denominator: int) -> Meter:
+    return Meter(sum(groups), denominator, groups)
+
+
+def _rebarred(tempo_map: TempoMap, bar: int, count: int, parts: list[Meter]) -> TempoMap:
+    """Bars ``bar`` to ``bar + count - 1`` become bars of the meters ``parts``, of the same length together."""
+    old = tempo_map.meters
+    table = {c.bar: c.meter for c in old.changes if c.bar < bar}
+    table.update({bar + k: m for k, m in enumerate(parts)})
+    more = len(parts) - count
+    table[bar + len(parts)] = old.meter_at(bar + count)
+    table.update({c.bar + more: c.meter for c in old.changes if c.bar > bar + count})
+    return replace(tempo_map, meters=Meters(tuple(MeterChange(b, m) for b, m in sorted(table.items()))))
 
 
 def half(tempo_map: TempoMap, offset: int = 0) -> TempoMap:
@@ -108,36 +161,41 @@ def half(tempo_map: TempoMap, offset: int = 0) -> TempoMap:
 
     Bars keep their meter and get twice as long; a bar left over where the meter changes becomes an odd bar.
     """
-    full = shift_downbeat(tempo_map, offset) if offset else _with_every_beat(tempo_map)
-    meters = _rescaled_meters(full, 1, 2)
+    full = shift_downbeat(tempo_map, offset) if offset else with_every_beat(tempo_map)
+    meters = rescaled_meters(full, 1, 2)
     q = full.quarters / 2
     on_beat = np.abs(np.remainder(meters.beat_of_quarters(q) + 0.5, 1) - 0.5) < EPSILON
-    keep = on_beat | _pins(full)
+    keep = on_beat | pins_of(full)
     if keep.sum() < 2:
         raise EditError("There are too few beats to halve.")
-    return replace(full, meters=meters).with_points(full.seconds[keep], q[keep], _pins(full)[keep])
+    return replace(full, meters=meters).with_points(full.seconds[keep], q[keep], pins_of(full)[keep])
 
 
 def double(tempo_map: TempoMap) -> TempoMap:
     """Count at double speed: a new beat in the middle between every two."""
-    full = _with_every_beat(tempo_map)
+    full = with_every_beat(tempo_map)
     fastest = 60 / np.diff(full.beats().seconds).min() if len(full.beats()) > 1 else 0
     if fastest * 2 > 60 / CLOSEST:
         raise EditError("Doubled, the beats would follow faster than anybody counts.")
-    return replace(full, meters=_rescaled_meters(full, 2, 1)).with_points(full.seconds, full.quarters * 2, _pins(full))
+    return replace(full, meters=rescaled_meters(full, 2, 1)).with_points(full.seconds, full.quarters * 2, pins_of(full))
 
 
 # ---- shared by several edits
 
 
-def _pins(tempo_map: TempoMap) -> np.ndarray:
+def pins_of(tempo_map: TempoMap) -> np.ndarray:
     assert tempo_map.pins is not None
     return tempo_map.pins
 
 
-def _with_every_beat(tempo_map: TempoMap) -> TempoMap:
-    """The same map with a point on each felt beat, so that renumbering cannot bend a coarser map."""
-    beats = tempo_map.beats()
+def with_every_beat(tempo_map: TempoMap, first: int | None = None, last: int | None = None) -> TempoMap:
+    """The same map with a point on each felt beat (from ``first`` to ``last``), so that renumbering cannot bend a
+    coarser map."""
+    inside = tempo_map.beats()
+    ends = int(inside.index[0]), int(inside.index[-1])
+    beats = tempo_map.beats(
+        *(ends[k] if x is None else min(max(x, ends[0]), ends[1]) for k, x in enumerate((first, last)))
+    )
     at = np.searchsorted(tempo_map.quarters, beats.quarters)
     near = [
         np.abs(tempo_map.quarters[np.clip(at + d, 0, len(tempo_map.quarters) - 1)] - beats.quarters) for d in (-1, 0)
@@ -147,7 +205,7 @@ def _with_every_beat(tempo_map: TempoMap) -> TempoMap:
         return tempo_map
     q = np.concatenate([tempo_map.quarters, beats.quarters[missing]])
     t = np.concatenate([tempo_map.seconds, beats.seconds[missing]])
-    pins = np.concatenate([_pins(tempo_map), np.zeros(int(missing.sum()), dtype=bool)])
+    pins = np.concatenate([pins_of(tempo_map), np.zeros(int(missing.sum()), dtype=bool)])
     order = np.argsort(q)
     return tempo_map.with_points(t[order], q[order], pins[order])
 
@@ -157,7 +215,7 @@ def _relaid(tempo_map: TempoMap, seconds: Floats, index: Floats, pins: np.ndarra
     return tempo_map.with_points(seconds, tempo_map.meters.quarters_of_beat(index), pins)
 
 
-def _rescaled_meters(tempo_map: TempoMap, times: int, over: int) -> Meters:
+def rescaled_meters(tempo_map: TempoMap, times: int, over: int) -> Meters:
     """The meters after all quarters were multiplied by ``times / over``.
 
     Every stretch of one meter keeps it for as many whole bars as fit; what is left becomes one odd bar.

@@ -65,3 +65,13 @@ def go(session: Session, by: int, on: int | None = None) -> bool:
         session.step = steps[there]
         session.save(update_fields=["step", "touched"])
     return True
+
+
+def go_to(session: Session, step: MapStep, on: int | None = None) -> None:
+    """Go to any step of the session; raises :class:`Stale` like :func:`record`. Nothing is lost on either side."""
+    with transaction.atomic():
+        session.refresh_from_db(fields=["step"])
+        if on is not None and session.step_id != on:
+            raise Stale
+        session.step = step
+        session.save(update_fields=["step", "touched"])

@@ -16,6 +16,7 @@ class MapStep(models.Model):
     name = models.CharField(max_length=200)
     map = models.TextField(help_text="JSON; a thousand bars are some 150 kB")
     made = models.DateTimeField(auto_now_add=True)
+    version = models.CharField(max_length=100, blank=True, help_text="a name by which the engineer finds it again")
 
     class Meta:
         ordering = ["pk"]
@@ -37,3 +38,35 @@ def written(tempo_map: TempoMap) -> str:
 def _read(pk: int, text: str) -> TempoMap:
     # steps never change, and a drag asks for the same one many times a second
     return TempoMap.from_json(orjson.loads(text))
+
+
+class Mark(models.Model):
+    """A named stretch of the recording: a section, a locked stretch, a hold, or music without beats.
+
+    Its ends are seconds, as the recording never moves; on the page they sit on the nearest bar lines (sections)
+    or beats of whatever the map is then.
+    """
+
+    class Kind(models.TextChoices):
+        SECTION = "section", "Section"
+        LOCK = "lock", "Locked"
+        HOLD = "hold", "Hold"
+        FREE = "free", "No beat"
+        FINE = "fine", "Doubt dismissed"  # the name is the doubt's kind
+
+    session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="marks")
+    kind = models.CharField(max_length=10, choices=Kind.choices)
+    name = models.CharField(max_length=100, blank=True)
+    start = models.FloatField()
+    end = models.FloatField()
+
+    class Meta:
+        ordering = ["start", "pk"]
+
+    def __str__(self):
+        return self.name or self.get_kind_display()
+
+    def words(self, tempo_map: TempoMap) -> str:
+        """The bars it covers."""
+        first, last = (int(tempo_map.meters.bars_at(q)) for q in tempo_map.quarters_at([self.start, self.end - 1e-3]))
+        return f"bar {first}" if first == last else f"bars {first} to {last}"

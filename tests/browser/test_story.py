@@ -108,6 +108,7 @@ class Story(TestCase):
         moved = page.evaluate("i => desk.grid.time[i]", place)
         self.assertAlmostEqual(moved - time, 40 * 256 / 48_000, delta=0.006)
         self.assertTrue(page.evaluate("i => desk.grid.isPinned(i)", place))
+        page.locator("[data-pane=steps]").click()
         page.wait_for_selector(".steps [aria-current] >> text=Moved bar")
         page.keyboard.press("Control+z")
         page.wait_for_function("desk.here === 0")

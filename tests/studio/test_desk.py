@@ -3,11 +3,13 @@
 import base64
 import csv
 import io
+from unittest import mock
 
 import mido
 import numpy as np
 import soundfile as sf
 
+from core.beats.doubts import Doubt, Remedy
 from core.listening import audio
 from core.tempomap import TempoMap
 from studio.desk import history
@@ -223,21 +225,14 @@ class Doubting(StudioCase):
     def test_a_pin_settles_a_doubt_and_survives_a_new_search(self):
         grid = self.client.get(f"{self.url}/map").json()["grid"]
         at = grid["time"][6]
-        doubt = {
-            "kind": "weak",
-            "start": at - 0.2,
-            "end": at + 0.2,
-            "bar": 2,
-            "beat": grid["first"] + 6,
-            "severity": 2,
-            "reason": "Several readings fit here.",
-            "remedies": [{"words": "again", "edit": {"kind": "half"}}],
-        }
-        self.session_.finding["doubts"] = [doubt]
-        self.session_.save()
-        self.assertIn("Several readings", self.client.get(f"{self.url}/panel/check").content.decode())
-        self.edit(kind="nudge", beat=grid["first"] + 6, by=0.004)
-        self.assertNotIn("Several readings", self.client.get(f"{self.url}/panel/check").content.decode())
+        words = "Several readings fit here."
+        doubt = Doubt("weak", at - 0.2, at + 0.2, 2, grid["first"] + 6, 2, words, [Remedy("again", {"kind": "half"})])
+        with mock.patch("studio.desk.checking.review", return_value=([], [doubt])):
+            before = self.client.get(f"{self.url}/doubts").json()
+            self.assertEqual([d["reason"] for d in before["list"]], [words])
+            self.assertIn(words, before["html"])
+            self.edit(kind="nudge", beat=grid["first"] + 6, by=0.004)
+            self.assertEqual(self.client.get(f"{self.url}/doubts").json()["list"], [])
         pinned = self.client.get(f"{self.url}/map").json()["grid"]["time"][6]
         self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
         found = self.client.get(f"{self.url}/map").json()["grid"]

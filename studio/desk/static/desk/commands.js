@@ -1,44 +1,94 @@
 // Every command with its keys, its words for the help, and what it does.
 
-import { note } from "../studio/server.js";
+import { forms } from "./forms.js";
 
-/** name: [keys, words, action(desk)] */
-export const COMMANDS = {
-  play: [[" "], "Play or stop", (d) => d.player.toggle()],
-  start: [["Home"], "To the start", (d) => d.go(0)],
-  end: [["End"], "To the end of the map", (d) => d.grid && d.go(d.grid.time[d.grid.length - 1])],
-  "beat-back": [["ArrowLeft"], "Beat back", (d) => d.stepBeat(-1)],
-  "beat-on": [["ArrowRight"], "Beat on", (d) => d.stepBeat(1)],
-  "bar-back": [["Shift+ArrowLeft"], "Bar back", (d) => d.stepBar(-1)],
-  "bar-on": [["Shift+ArrowRight"], "Bar on", (d) => d.stepBar(1)],
-  loop: [["l"], "Loop this bar, or stop looping", (d) => d.toggleLoop()],
-  click: [["c"], "Click on or off", (d) => d.toggleClick()],
-  lead: [["n"], "Count-in of a bar", (d) => d.setLead(d.player.bars ? 0 : 1)],
-  follow: [["f"], "Keep the playhead in view", (d) => d.toggleFollow()],
-  earlier: [[","], "Chosen beat 1 ms earlier", (d) => d.nudge(-0.001)],
-  later: [["."], "Chosen beat 1 ms later", (d) => d.nudge(0.001)],
-  "much-earlier": [["<"], "Chosen beat 10 ms earlier", (d) => d.nudge(-0.01)],
-  "much-later": [[">"], "Chosen beat 10 ms later", (d) => d.nudge(0.01)],
-  one: [["1"], "Chosen beat is one", (d) => d.onChosen((beat) => ({ kind: "one", beat }))],
-  insert: [["i"], "Insert a beat at the playhead", (d) => d.editing.make({ kind: "insert", to: d.player.seconds, reach: 14 * d.view.perPixel })],
-  remove: [["Delete", "Backspace"], "Remove the chosen beat", (d) => d.onChosen((beat) => ({ kind: "remove", beat }))],
-  half: [["h"], "Half the tempo", (d) => d.editing.make({ kind: "half" })],
-  double: [["d"], "Double the tempo", (d) => d.editing.make({ kind: "double" })],
-  "one-earlier": [["("], "Downbeat a beat earlier", (d) => d.editing.make({ kind: "downbeat", by: -1 })],
-  "one-later": [[")"], "Downbeat a beat later", (d) => d.editing.make({ kind: "downbeat", by: 1 })],
-  undo: [["Ctrl+z"], "Undo", (d) => d.editing.travel(-1)],
-  redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.travel(1)],
-  in: [["+", "="], "Zoom in", (d) => d.zoomHere(2)],
-  out: [["-"], "Zoom out", (d) => d.zoomHere(-2)],
-  whole: [["w"], "Whole take", (d) => d.view.fit()],
-  higher: [["]"], "Higher waveforms", (d) => d.setWaveGain(d.waveGain * 1.25)],
-  lower: [["["], "Lower waveforms", (d) => d.setWaveGain(d.waveGain * 0.8)],
-  leave: [["Escape"], "Choose nothing", (d) => d.select(null)],
-  help: [["?"], "All keys", () => document.getElementById("help").showModal()],
+/** name: [keys, words, action(desk)], in groups for the help */
+export const GROUPS = {
+  Play: {
+    play: [[" "], "Play or stop", (d) => d.player.toggle()],
+    start: [["Home"], "To the start", (d) => d.go(0)],
+    middle: [["m"], "To the middle", (d) => d.grid && d.go(d.grid.time[d.grid.length >> 1])],
+    end: [["End"], "To the end of the map", (d) => d.grid && d.go(d.grid.time[d.grid.length - 1])],
+    "beat-back": [["ArrowLeft"], "Beat back", (d) => d.stepBeat(-1)],
+    "beat-on": [["ArrowRight"], "Beat on", (d) => d.stepBeat(1)],
+    "bar-back": [["Shift+ArrowLeft"], "Bar back", (d) => d.stepBar(-1)],
+    "bar-on": [["Shift+ArrowRight"], "Bar on", (d) => d.stepBar(1)],
+    "attack-back": [[";"], "Playhead to the attack before", (d) => d.stepAttack(-1)],
+    "attack-on": [["'"], "Playhead to the next attack", (d) => d.stepAttack(1)],
+    "section-back": [["PageUp"], "Section back", (d) => d.marks.go(-1)],
+    "section-on": [["PageDown"], "Section on", (d) => d.marks.go(1)],
+    loop: [["l"], "Loop this bar, or stop looping", (d) => d.toggleLoop()],
+    "loop-two": [["Shift+L"], "Loop two bars", (d) => d.loopTwo()],
+    slow: [["q"], "Slower: 100, 75, 50, 25 %", (d) => d.cyclePace()],
+    click: [["c"], "Click on or off", (d) => d.toggleClick()],
+    ears: [["Shift+C"], "Click left, tracks right", (d) => d.toggleEars()],
+    lead: [["n"], "Count-in of a bar", (d) => d.setLead(d.player.bars ? 0 : 1)],
+    follow: [["f"], "Keep the playhead in view", (d) => d.toggleFollow()],
+  },
+  Doubts: {
+    "next-doubt": [["j"], "Next doubt", (d) => d.doubts.step(1)],
+    "last-doubt": [["k"], "Previous doubt", (d) => d.doubts.step(-1)],
+    hear: [["g"], "Hear it, with the click", (d) => d.doubts.hear()],
+    "remedy-1": [["1"], "Take remedy 1", (d) => d.doubts.take(1)],
+    "remedy-2": [["2"], "Take remedy 2", (d) => d.doubts.take(2)],
+    "remedy-3": [["3"], "Take remedy 3", (d) => d.doubts.take(3)],
+    dismiss: [["x"], "Dismiss the doubt", (d) => d.doubts.dismiss()],
+  },
+  Beat: {
+    pin: [["p"], "Pin or unpin; on a doubt: pin it as it is", (d) => (d.pane === "doubts" && d.doubts.now ? d.doubts.approve() : d.togglePin())],
+    earlier: [[","], "1 ms earlier", (d) => d.nudge(-0.001)],
+    later: [["."], "1 ms later", (d) => d.nudge(0.001)],
+    "much-earlier": [["<"], "10 ms earlier", (d) => d.nudge(-0.01)],
+    "much-later": [[">"], "10 ms later", (d) => d.nudge(0.01)],
+    "attack-before": [["{"], "To the attack before", (d) => d.onChosen((beat) => ({ kind: "to-attack", beat, by: -1, carry: d.carry }))],
+    "attack-after": [["}"], "To the next attack", (d) => d.onChosen((beat) => ({ kind: "to-attack", beat, by: 1, carry: d.carry }))],
+    carry: [["r"], "How far an edit carries", (d) => d.cycleCarry()],
+    insert: [["i"], "Insert a beat at the playhead", (d) => d.editing.make({ kind: "insert", to: d.player.seconds, reach: 14 * d.view.perPixel })],
+    remove: [["Delete", "Backspace"], "Remove the beat", (d) => d.onChosen((beat) => ({ kind: "remove", beat }))],
+    one: [["o"], "The beat is one", (d) => d.onChosen((beat) => ({ kind: "one", beat }))],
+    "bar-one": [["Shift+O"], "Bar 1 starts at the beat", (d) => d.onChosen((beat) => ({ kind: "number", beat, bar: 1 }))],
+    split: [["s"], "A bar starts at the beat", (d) => d.onChosen((beat) => ({ kind: "split", beat }))],
+    join: [["Shift+J"], "Join the bar with the next", (d) => d.grid && d.editing.make({ kind: "join", bar: d.bar })],
+    starts: [["Shift+E"], "Mapped music starts at the beat", (d) => d.onChosen((beat) => ({ kind: "starts", beat }))],
+    ends: [["e"], "Mapped music ends at the beat", (d) => d.onChosen((beat) => ({ kind: "ends", beat }))],
+  },
+  "Stretch, or whole map": {
+    solve: [["Shift+S"], "Find its beats again", (d) => d.stretches.solve()],
+    half: [["h"], "Half the tempo", (d) => d.stretches.make({ kind: "half" })],
+    double: [["d"], "Double the tempo", (d) => d.stretches.make({ kind: "double" })],
+    steady: [["y"], "Make it steady", (d) => d.stretches.make({ kind: "steady" })],
+    smooth: [["Shift+Y"], "Smooth it", (d) => d.stretches.make({ kind: "smooth" })],
+    thin: [["Shift+T"], "Fewest points", (d) => d.stretches.thin()],
+    "one-earlier": [["("], "Downbeat a beat earlier", (d) => d.editing.make({ kind: "downbeat", by: -1 })],
+    "one-later": [[")"], "Downbeat a beat later", (d) => d.editing.make({ kind: "downbeat", by: 1 })],
+    lock: [["Shift+P"], "Lock the stretch", (d) => d.marks.set("lock")],
+    tap: [["t"], "Tap along; Enter lays the taps", (d) => d.tapping.tap()],
+    lay: [["Enter"], "Lay the taps", (d) => d.tapping.lay()],
+  },
+  Look: {
+    fold: [["v"], "Fold, or tracks", (d) => d.fold.toggle()],
+    "row-up": [["ArrowUp"], "In the fold: bar back", (d) => d.fold.shown && d.fold.walk(-1)],
+    "row-down": [["ArrowDown"], "In the fold: bar on", (d) => d.fold.shown && d.fold.walk(1)],
+    in: [["+", "="], "Zoom in", (d) => (d.fold.shown ? d.fold.zoom(1.25) : d.zoomHere(2))],
+    out: [["-"], "Zoom out", (d) => (d.fold.shown ? d.fold.zoom(0.8) : d.zoomHere(-2))],
+    whole: [["w"], "Whole take", (d) => d.view.fit()],
+    higher: [["]"], "Higher waveforms", (d) => d.setWaveGain(d.waveGain * 1.25)],
+    lower: [["["], "Lower waveforms", (d) => d.setWaveGain(d.waveGain * 0.8)],
+    ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
+    grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
+    versions: [["a"], "Click of the compared version, or of this one", (d) => d.compare.switchClick()],
+    undo: [["Ctrl+z"], "Undo", (d) => d.editing.travel(-1)],
+    redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.travel(1)],
+    leave: [["Escape"], "Choose nothing, forget taps", (d) => d.leave()],
+    help: [["?"], "All keys", () => document.getElementById("help").showModal()],
+  },
 };
+export const COMMANDS = Object.assign({}, ...Object.values(GROUPS));
 
-const SHOWN = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", "Shift+ArrowLeft": "Shift ←", "Shift+ArrowRight": "Shift →", "Ctrl+z": "Ctrl Z", "Ctrl+Shift+Z": "Ctrl Shift Z", "Ctrl+y": "Ctrl Y", Escape: "Esc" };
+const SHOWN = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓", "Shift+ArrowLeft": "Shift ←", "Shift+ArrowRight": "Shift →", "Ctrl+z": "Ctrl Z", "Ctrl+Shift+Z": "Ctrl Shift Z", "Ctrl+y": "Ctrl Y", Escape: "Esc" };
 const NEEDS_SHIFT = /^[^a-zA-Z]$/; // characters that a keyboard may put on Shift
+
+const words_of = (key) => key.replace("Shift+", "Shift ").replace(/^[a-z]$/, (c) => c.toUpperCase());
 
 export function commands(desk) {
   const byKey = new Map();
@@ -65,35 +115,22 @@ export function commands(desk) {
     // Space means play, also where a button holds the focus
     if (e.key === " " && e.target.matches?.("button")) e.preventDefault();
   });
-  document.addEventListener("click", (e) => {
-    const button = e.target.closest("[data-do]");
-    if (button) run(button.dataset.do);
-    const edit = e.target.closest("[data-edit]");
-    if (edit) desk.editing.make(JSON.parse(edit.dataset.edit));
-    const where = e.target.closest("[data-at]");
-    if (where) desk.visit(Number(where.dataset.beat), Number(where.dataset.at));
-    const step = e.target.closest("[data-go]");
-    if (step) desk.editing.travel(Number(step.dataset.go) - desk.here);
-  });
-  document.addEventListener("submit", (e) => {
-    const form = e.target.closest("[data-meter]");
-    if (!form) return;
-    e.preventDefault();
-    const meter = form.elements.meter.value.trim();
-    if (!meter) return note("Write a meter like 4/4, 6/8 or 2+2+3/8.", true);
-    desk.editing.make({ kind: "meter", bar: Number(form.dataset.meter), meter, only: e.submitter?.value === "only" });
-  });
+  forms(desk, run);
   document.addEventListener("change", (e) => {
     if (e.target.matches("[data-lead]")) desk.setLead(Number(e.target.value));
   });
 
   const list = document.getElementById("keys");
-  for (const [keys, words] of Object.values(COMMANDS)) {
-    const row = document.createElement("div");
-    const dt = document.createElement("dt");
-    dt.append(...keys.flatMap((k) => [Object.assign(document.createElement("kbd"), { textContent: SHOWN[k] ?? k.toUpperCase() }), " "]));
-    const dd = Object.assign(document.createElement("dd"), { textContent: words });
-    row.append(dt, dd);
-    list.append(row);
+  for (const [group, members] of Object.entries(GROUPS)) {
+    const part = document.createElement("div");
+    part.append(Object.assign(document.createElement("h3"), { textContent: group }));
+    const dl = document.createElement("dl");
+    for (const [keys, words] of Object.values(members)) {
+      const dt = document.createElement("dt");
+      dt.append(...keys.flatMap((k) => [Object.assign(document.createElement("kbd"), { textContent: SHOWN[k] ?? words_of(k) }), " "]));
+      dl.append(dt, Object.assign(document.createElement("dd"), { textContent: words }));
+    }
+    part.append(dl);
+    list.append(part);
   }
 }

@@ -2,13 +2,20 @@
 
 import { gather, onFiles } from "../library/gather.js";
 import { getJson, note } from "../studio/server.js";
+import { AttackMarks } from "./attacks.js";
 import { commands } from "./commands.js";
+import { Compare } from "./compare.js";
+import { Doubts } from "./doubts.js";
 import { clock, drawContour, drawLanes, drawOverview, drawRuler } from "./drawing.js";
 import { Editing } from "./editing.js";
+import { Fold } from "./fold.js";
 import { Grid } from "./grid.js";
 import { drawHeads } from "./heads.js";
+import { Marks } from "./marks.js";
 import { Player } from "./player.js";
 import { pointing } from "./pointing.js";
+import { Stretches } from "./stretches.js";
+import { Tapping } from "./tapping.js";
 import { Tiles } from "./tiles.js";
 import { Viewport } from "./viewport.js";
 import { Waves } from "./waves.js";
@@ -27,6 +34,15 @@ class Desk {
     this.waves = new Waves(this.tiles, facts);
     this.player = new Player(facts);
     this.editing = new Editing(this);
+    this.doubts = new Doubts(this);
+    this.attacks = new AttackMarks(this);
+    this.marks = new Marks(this);
+    this.stretches = new Stretches(this);
+    this.tapping = new Tapping(this);
+    this.compare = new Compare(this);
+    this.fold = new Fold(this);
+    this.carry = "beat"; // how far an edit of a beat reaches
+    this.pane = "doubts"; // of the check panel
     this.grid = null; // what is drawn: the map, or an edit in preview
     this.before = null; // the map under a preview
     this.step = null;
@@ -37,7 +53,7 @@ class Desk {
     this.follows = true;
     this.clickLevel = 0.7;
     this.waveGain = 1;
-    this.gridStrength = 1;
+    this.gridStrength = Number(localStorage.getItem("grid") ?? 1);
     this.laneHeight = 80;
     this.stage = null;
     this.drawn = 0;
@@ -66,10 +82,18 @@ class Desk {
     this.hover = null;
     if (this.loop && this.loopBar !== undefined) this.#loopAround(this.loopBar);
     clearTimeout(this.clickTimer);
-    this.clickTimer = setTimeout(() => this.player.refreshClick(), 100); // a burst of edits asks once
+    this.clickTimer = setTimeout(() => this.#mapSettled(), 100); // a burst of edits asks once
+    this.doubts.later();
     this.redraw();
     this.showPanel();
     this.#stages();
+  }
+
+  #mapSettled() {
+    this.player.refreshClick();
+    if (this.step !== null) this.marks.ask();
+    this.fold.refresh();
+    this.compare.leave();
   }
 
   showPreview(grid, name) {
@@ -115,7 +139,39 @@ class Desk {
   }
 
   nudge(by) {
-    this.onChosen((beat) => ({ kind: "nudge", beat, by }));
+    this.onChosen((beat) => ({ kind: "nudge", beat, by, carry: this.carry }));
+  }
+
+  /** The bar of the chosen beat, or of the playhead. */
+  get bar() {
+    const place = this.selected !== null ? this.grid.place(this.selected) : Math.max(0, this.grid.sounding(this.player.seconds));
+    return this.grid.bar[place];
+  }
+
+  setCarry(carry) {
+    this.carry = carry;
+    for (const b of document.querySelectorAll("[data-carry]")) b.setAttribute("aria-checked", b.dataset.carry === carry);
+  }
+
+  cycleCarry() {
+    const all = ["beat", "pins", "onward", "stretch", "whole"];
+    this.setCarry(all[(all.indexOf(this.carry) + 1) % all.length]);
+    const words = { beat: "this beat only", pins: "to the next pins, solved again", onward: "onward, keeping tempos", stretch: "onward, stretched", whole: "the whole map" };
+    note(`An edit carries: ${words[this.carry]}.`);
+  }
+
+  togglePin() {
+    this.onChosen((beat) => ({ kind: "pin", beat, on: !this.grid.isPinned(this.grid.place(beat)) }));
+  }
+
+  leave() {
+    if (!this.tapping.forget()) this.select(null);
+    this.compare.leave();
+  }
+
+  stepAttack(by) {
+    const at = this.attacks.next(this.player.seconds, by);
+    if (at !== null) this.go(at);
   }
 
   go(seconds) {
@@ -157,6 +213,7 @@ class Desk {
     this.loop = loop;
     this.loopBar = bar;
     this.player.setLoop(loop);
+    this.stretches.show();
     byId("loop").setAttribute("aria-pressed", loop !== null);
     this.redraw();
   }
@@ -166,6 +223,14 @@ class Desk {
     if (!this.grid) return undefined;
     const place = Math.max(0, this.grid.sounding(this.player.seconds));
     return this.#loopAround(this.grid.bar[place]);
+  }
+
+  /** This bar and the next in a loop. */
+  loopTwo() {
+    if (!this.grid) return;
+    const [from, middle] = this.grid.bar_around(Math.max(0, this.grid.sounding(this.player.seconds)));
+    const to = middle < this.grid.length ? this.grid.bar_around(middle)[1] : middle;
+    this.setLoop([this.grid.time[from], to < this.grid.length ? this.grid.time[to] : this.grid.end(to - 1)]);
   }
 
   #loopAround(bar) {
@@ -179,6 +244,19 @@ class Desk {
     const on = this.player.clickLevel === 0;
     this.player.setClick(on ? this.clickLevel : 0);
     byId("click").setAttribute("aria-pressed", on);
+  }
+
+  toggleEars() {
+    this.player.setEars(!this.player.ears);
+    note(this.player.ears ? "Click in the left ear, tracks in the right." : "Click and tracks in both ears.");
+  }
+
+  cyclePace() {
+    const paces = [1, 0.75, 0.5, 0.25];
+    const pace = paces[(paces.indexOf(this.player.pace) + 1) % paces.length];
+    this.player.setPace(pace);
+    byId("pace").textContent = `${100 * pace} %`;
+    byId("pace").setAttribute("aria-pressed", pace !== 1);
   }
 
   setLead(bars) {
@@ -220,8 +298,31 @@ class Desk {
     clearTimeout(this.panelTimer);
     // a burst of edits asks once
     this.panelTimer = setTimeout(() => {
-      globalThis.htmx?.ajax("GET", `/sessions/${this.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" }).then(() => this.setLead(this.player.bars));
+      globalThis.htmx?.ajax("GET", `/sessions/${this.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" }).then(() => this.#panelShown());
     }, 60);
+  }
+
+  #panelShown() {
+    this.setLead(this.player.bars);
+    this.setCarry(this.carry);
+    this.setPane(this.pane);
+    this.doubts.show();
+    this.marks.show();
+    this.stretches.show();
+    this.compare.show();
+  }
+
+  setPane(pane) {
+    this.pane = pane;
+    for (const b of document.querySelectorAll("[data-pane]")) b.setAttribute("aria-selected", b.dataset.pane === pane);
+    for (const el of document.querySelectorAll("[data-shows]")) el.hidden = el.dataset.shows !== pane;
+  }
+
+  setGridStrength(strength) {
+    this.gridStrength = strength;
+    localStorage.setItem("grid", strength);
+    this.redraw();
+    this.fold.draw();
   }
 
   #stages() {
@@ -298,6 +399,7 @@ class Desk {
         if (x > this.view.width * 0.88 || x < 0) this.view.set(this.player.seconds - this.view.span * 0.1);
       }
       this.#showPlayhead();
+      if (this.fold.shown) this.fold.draw();
       requestAnimationFrame(this.#run);
     }
   };
@@ -327,6 +429,7 @@ class Desk {
     document.body.addEventListener("session-state", (e) => this.#sessionState(e.detail));
     this.layout();
     await document.fonts.ready;
+    for (const t of this.facts.tracks) t.sensitivity = Number(localStorage.getItem(`ticks-${t.id}`) ?? 0.75);
     this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
     this.setStage(this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
     await this.player.ready;

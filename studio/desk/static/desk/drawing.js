@@ -81,6 +81,8 @@ export function drawOverview(desk) {
       context.fillRect(Math.round(grid.time[i] * scale), height - 6, 1, 6);
     }
   }
+  desk.marks.drawBands(context, (t) => t * scale, 0, 5, width);
+  drawDoubts(context, desk, (t) => t * scale, 10, 10);
   if (desk.loop) {
     context.fillStyle = INK.loop;
     context.fillRect(desk.loop[0] * scale, 0, (desk.loop[1] - desk.loop[0]) * scale, height);
@@ -158,7 +160,24 @@ export function drawContour(desk) {
     } else context.arc(middle, y(grid.bpm[i]), size, 0, 7);
     context.fill();
   }
+  drawDoubts(context, desk, (t) => view.x(t), height - 9, 9);
   desk.showScale(scaleLabels);
+  desk.compare.draw(context, width, height);
+}
+
+/** Doubts as diamonds on a line, larger the graver. */
+function drawDoubts(context, desk, x, y, size) {
+  for (const d of desk.doubts.list) {
+    const at = x((d.start + d.end) / 2 > d.start + 4 ? d.start : (d.start + d.end) / 2);
+    const r = (size / 2) * (0.5 + d.severity / 6);
+    context.fillStyle = INK.bar;
+    context.beginPath();
+    context.moveTo(at, y - r);
+    context.lineTo(at + r, y);
+    context.lineTo(at, y + r);
+    context.lineTo(at - r, y);
+    context.fill();
+  }
 }
 
 export function drawRuler(desk) {
@@ -181,6 +200,7 @@ export function drawRuler(desk) {
   }
   context.fillStyle = INK.rule;
   context.fillRect(0, 17, width, 1);
+  desk.marks.drawBands(context, (t) => view.x(t), height - 7, 7, width);
   if (!grid) return;
   const every = grid.thinning(view, 34);
   grid.lines(view, (i, x, isBar) => {
@@ -284,8 +304,10 @@ export function drawLanes(desk) {
       muted: desk.isSilenced(track),
     });
     context.restore();
+    desk.attacks.draw(context, track, top, laneHeight);
     whole = whole && done;
   });
+  desk.marks.drawOver(context, facts.tracks.length * laneHeight);
   verticals(context, desk, visible[0], Math.min(visible[1], facts.tracks.length * laneHeight));
   if (desk.hover !== null && desk.grid) {
     const place = desk.grid.place(desk.hover);
@@ -293,5 +315,7 @@ export function drawLanes(desk) {
     context.fillStyle = INK.pin;
     context.fillRect(Math.round(x) - 1, visible[0], 3, visible[1]);
   }
+  context.fillStyle = INK.bar;
+  for (const t of desk.tapping.taps) context.fillRect(Math.round(view.x(t)) - 1, visible[0], 2, visible[1]);
   if (!whole) desk.later();
 }

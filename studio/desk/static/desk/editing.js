@@ -22,6 +22,7 @@ export class Editing {
   }
 
   async #make(edit) {
+    this.endGlance();
     const begun = performance.now();
     const { ok, status, data } = await send(`${this.url}/edit`, { ...edit, step: this.desk.step });
     if (ok || status === 409) this.desk.setMap(data);
@@ -38,6 +39,31 @@ export class Editing {
       if (!ok) note(data.error, true);
     });
     return this.queue;
+  }
+
+  /** Go to any step, such as a named version. */
+  goTo(step) {
+    this.queue = this.queue.then(async () => {
+      const { ok, status, data } = await send(`${this.url}/travel`, { to: step, step: this.desk.step });
+      if (ok || status === 409) this.desk.setMap(data);
+      if (!ok) note(data.error, true);
+    });
+    return this.queue;
+  }
+
+  /** Show what an edit would do, without making it, until `endGlance`. */
+  glance(edit) {
+    this.dropped = false;
+    this.glancing = true;
+    this.preview(edit);
+  }
+
+  endGlance() {
+    if (!this.glancing) return;
+    this.glancing = false;
+    this.dropped = true;
+    this.wish = null;
+    this.desk.endPreview();
   }
 
   async preview(edit) {
@@ -65,7 +91,7 @@ export class Editing {
       if (!edit && Math.abs(e.clientX - down.clientX) < 3) return;
       desk.pointer = [e.clientX, e.clientY];
       edit = {
-        kind: "move", beat: index, to: desk.view.time(e.clientX - box.left), free: e.altKey,
+        kind: "move", beat: index, to: desk.view.time(e.clientX - box.left), free: e.altKey, carry: desk.carry,
         reach: 14 * desk.view.perPixel, track: trackAt(e.clientY - box.top),
       };
       this.preview(edit);

@@ -21,8 +21,7 @@ export class Grid {
 
   /** Place of the beat that sounds at `seconds`, -1 before the first. */
   sounding(seconds) {
-    const i = this.at(seconds + 1e-6) - 1;
-    return i;
+    return this.at(seconds + 1.2e-5) - 1; // the player stands on whole samples, up to half of one before the beat
   }
 
   nearest(seconds) {

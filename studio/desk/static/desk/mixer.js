@@ -1,6 +1,9 @@
 // The mixer runs in the audio thread: one sample clock for all tracks and the click.
 // It plays blocks that the page hands over, and where one is missing it holds everything still.
 
+const GRAIN = 2048; // samples of a grain of slow playback
+const SEEK = 480; // how far a grain may be shifted to fit
+
 class Mixer extends AudioWorkletProcessor {
   constructor() {
     super();
@@ -17,6 +20,9 @@ class Mixer extends AudioWorkletProcessor {
     this.ringing = []; // {sound, from}
     this.lead = null; // a running count-in
     this.ticks = 0;
+    this.ears = false; // click left, tracks right
+    this.pace = 1;
+    this.grain = null; // slow playback in progress
     this.port.onmessage = ({ data }) => this[data.do](data);
   }
 
@@ -43,6 +49,13 @@ class Mixer extends AudioWorkletProcessor {
   clickLevel({ level }) {
     this.click.level = level;
   }
+  setEars({ apart }) {
+    this.ears = apart;
+  }
+  setPace({ pace }) {
+    this.pace = pace;
+    this.grain = null;
+  }
   setLoop({ loop }) {
     this.loop = loop;
   }
@@ -61,6 +74,7 @@ class Mixer extends AudioWorkletProcessor {
   seek({ at }) {
     this.at = Math.max(0, Math.min(this.total, Math.round(at)));
     this.lead = null;
+    this.grain = null;
     this.#findNext();
     this.#tell("moved");
   }
@@ -97,6 +111,11 @@ class Mixer extends AudioWorkletProcessor {
           this.at = this.loop[0];
           this.#findNext();
         }
+        if (this.pace < 1) {
+          this.#slow(n, left, right, done);
+          done += n;
+          continue;
+        }
         if (this.at >= this.total) {
           this.playing = false;
           this.#tell("ended");
@@ -115,6 +134,7 @@ class Mixer extends AudioWorkletProcessor {
       }
       done += n;
     }
+    if (this.ears) for (let i = 0; i < left.length; i++) (right[i] = 0.5 * (left[i] + right[i])), (left[i] = 0);
     this.#ring(left, right);
     if (this.playing && ++this.ticks % 8 === 0) this.#tell("at");
     return true;
@@ -139,6 +159,94 @@ class Mixer extends AudioWorkletProcessor {
       }
       track.gain = gain;
     }
+  }
+
+  /**
+   * Slow playback with pitch kept: overlapping grains of the mix, each taken near where time has come to and
+   * shifted to where it continues the last one best (waveform similarity overlap-add, Verhelst and Roelands 1993).
+   */
+  #slow(n, left, right, done) {
+    const hop = GRAIN / 2;
+    for (let i = 0; i < n; i++) {
+      if (!this.grain || this.grain.at >= hop) {
+        if (this.loop && this.at >= this.loop[1]) {
+          this.at = this.loop[0];
+          this.grain = null;
+          this.#findNext();
+        }
+        const next = this.#nextGrain();
+        if (!next) return; // a block is missing, or the end
+        this.grain = next;
+      }
+      const { at, left: l, right: r } = this.grain;
+      left[done + i] += l[at];
+      right[done + i] += r[at];
+      this.grain.at++;
+      this.owed = (this.owed ?? 0) + this.pace;
+      const whole = Math.floor(this.owed);
+      this.owed -= whole;
+      if (whole) {
+        this.#strike(whole, done + i);
+        this.at += whole;
+      }
+    }
+  }
+
+  #nextGrain() {
+    const hop = GRAIN / 2;
+    if (this.at >= this.total) {
+      this.playing = false;
+      this.#tell("ended");
+      return null;
+    }
+    const from = Math.max(0, this.at - SEEK);
+    const source = this.#read(from, GRAIN + 2 * SEEK);
+    this.waiting = !source;
+    if (!source) return null;
+    let best = this.at - from;
+    const tail = this.grain?.tail;
+    if (tail) {
+      let most = -Infinity;
+      for (let shift = 0; shift <= 2 * SEEK; shift += 4) {
+        let sum = 0;
+        let power = 1e-9;
+        for (let i = 0; i < hop; i += 8) {
+          const x = source.left[shift + i] + source.right[shift + i];
+          sum += x * tail.mono[i];
+          power += x * x;
+        }
+        const score = sum / Math.sqrt(power);
+        if (score > most) [most, best] = [score, shift];
+      }
+    }
+    const out = { at: 0, left: new Float32Array(hop), right: new Float32Array(hop), tail: { left: new Float32Array(hop), right: new Float32Array(hop), mono: new Float32Array(hop) } };
+    for (let i = 0; i < hop; i++) {
+      const rise = 0.5 - 0.5 * Math.cos((Math.PI * i) / hop);
+      for (const side of ["left", "right"]) {
+        const here = source[side][best + i];
+        out[side][i] = tail ? rise * here + (1 - rise) * tail[side][i] : here;
+        out.tail[side][i] = source[side][best + hop + i];
+      }
+      out.tail.mono[i] = out.tail.left[i] + out.tail.right[i];
+    }
+    return out;
+  }
+
+  /** The mix of all tracks over a stretch, or null where a block is missing. */
+  #read(from, count) {
+    const left = new Float32Array(count);
+    const right = new Float32Array(count);
+    let done = 0;
+    while (done < count && from + done < this.total) {
+      const number = Math.floor((from + done) / this.size);
+      const block = this.blocks.get(number);
+      if (!block) return null;
+      const inside = from + done - number * this.size;
+      const n = Math.min(count - done, this.size - inside, this.total - from - done);
+      this.#mix(block, inside, n, left, right, done);
+      done += n;
+    }
+    return { left, right };
   }
 
   #strike(n, done) {
@@ -167,7 +275,7 @@ class Mixer extends AudioWorkletProcessor {
       const level = voice.loud ? Math.max(0.7, this.click.level) : this.click.level;
       for (let i = Math.max(0, voice.from); i < length && i - voice.from < voice.sound.length; i++) {
         left[i] += level * voice.sound[i - voice.from];
-        right[i] += level * voice.sound[i - voice.from];
+        if (!this.ears) right[i] += level * voice.sound[i - voice.from];
       }
       voice.from -= length;
       return -voice.from < voice.sound.length;

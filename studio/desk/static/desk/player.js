@@ -17,6 +17,8 @@ export class Player extends EventTarget {
     this.loop = null;
     this.bars = 0; // count-in
     this.clickLevel = 0.7;
+    this.pace = 1;
+    this.ears = false;
     this.laid = [];
     this.have = new Set();
     this.asked = new Map();
@@ -38,7 +40,7 @@ export class Player extends EventTarget {
     if (this.playing && !this.leading && !this.waiting) {
       // what is heard now left the mixer a moment ago, and the last report is a moment old
       const since = this.context.currentTime - this.heldAt;
-      at += Math.min(0.1, Math.max(0, since)) - (this.context.outputLatency || 0);
+      at += this.pace * (Math.min(0.1, Math.max(0, since)) - (this.context.outputLatency || 0));
     }
     return Math.max(0, at);
   }
@@ -95,8 +97,9 @@ export class Player extends EventTarget {
     this.#post({ do: "gains", gains: this.facts.tracks.filter((t) => t.heard).map((t) => this.#gain(t)) });
   }
 
-  async refreshClick() {
-    const click = await getJson(`/sessions/${this.facts.id}/click`);
+  /** The map's click, or that of another step to compare by ear. */
+  async refreshClick(step) {
+    const click = await getJson(`/sessions/${this.facts.id}/click${step ? `?step=${step}` : ""}`);
     const sounds = click.sounds.map((s) => new Float32Array(Uint8Array.from(atob(s), (c) => c.charCodeAt(0)).buffer));
     this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds });
   }
@@ -104,6 +107,18 @@ export class Player extends EventTarget {
   setClick(level) {
     this.clickLevel = level;
     this.#post({ do: "clickLevel", level });
+  }
+
+  /** Click left, tracks right, or both in both ears. */
+  setEars(apart) {
+    this.ears = apart;
+    this.#post({ do: "setEars", apart });
+  }
+
+  /** How fast it plays, 0.25 to 1, with pitch kept. */
+  setPace(pace) {
+    this.pace = pace;
+    this.#post({ do: "setPace", pace });
   }
 
   setLoop(loop) {

@@ -43,6 +43,7 @@ export function pointing(desk) {
       const beat = beatAt(x);
       if (beat !== null) {
         desk.select(beat);
+        desk.setPane("beat");
         desk.editing.drag(canvas, e, beat, canvas === lanes ? trackAt : () => undefined);
       } else {
         desk.select(null);
@@ -71,7 +72,10 @@ export function pointing(desk) {
     const up = () => {
       canvas.removeEventListener("pointermove", move);
       if (!moved) desk.player.seek(desk.view.time(from));
-      else if (desk.loop) desk.player.seek(desk.loop[0]);
+      else if (desk.loop) {
+        desk.player.seek(desk.loop[0]);
+        if (desk.stage === "check") desk.setPane("stretch");
+      }
     };
     canvas.setPointerCapture(down.pointerId);
     canvas.addEventListener("pointermove", move);

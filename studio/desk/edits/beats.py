@@ -1,0 +1,130 @@
+"""Edits of one beat: moved with a chosen reach, nudged, pinned, inserted, removed."""
+
+import numpy as np
+
+from core.beats import NoBeats
+from core.beats.resolve import resolve
+from core.tempomap import TempoMap, reach
+from core.tempomap import edits as core
+from core.tempomap.edits import EditError
+from studio.desk.edits.asked import place, target
+from studio.library.hearing import attacks, scene
+from studio.library.models import Session
+
+#: Beats on either side that are solved again where no pin is nearer.
+AROUND = 12
+
+
+def carried(session: Session, tempo_map: TempoMap, beat: int, to: float, how: str) -> TempoMap:
+    """The map with ``beat`` at ``to``, carried as far as the chosen reach says."""
+    if how == "pins":
+        return _solved(session, core.move_beat(_freed(tempo_map, beat, to), beat, to), beat)
+    if how == "onward":
+        return reach.onward(tempo_map, beat, to)
+    if how == "stretch":
+        return reach.stretch_onward(tempo_map, beat, to)
+    if how == "whole":
+        return reach.shift(tempo_map, to - float(tempo_map.seconds_of_beat(beat)))
+    return core.move_beat(tempo_map, beat, to)
+
+
+def _bounds(tempo_map: TempoMap, beat: int) -> tuple[int, int]:
+    """The pins on either side, or some beats where none is near."""
+    index = tempo_map.meters.beat_of_quarters(tempo_map.quarters)
+    pinned = np.round(index[core.pins_of(tempo_map)]).astype(int)
+    ends = int(np.ceil(index[0])), int(np.floor(index[-1]))
+    before, after = pinned[pinned < beat], pinned[pinned > beat]
+    first = max(int(before[-1]) if len(before) else ends[0], beat - AROUND)
+    last = min(int(after[0]) if len(after) else ends[1], beat + AROUND)
+    return first, last
+
+
+def _freed(tempo_map: TempoMap, beat: int, to: float) -> TempoMap:
+    """Without the unpinned neighbours that stand in the way of a far move; they are solved anew anyway."""
+    full = core.with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    first, last = _bounds(tempo_map, beat)
+    keep = (index <= first + 1e-6) | (index >= last - 1e-6) | (np.abs(index - beat) < 1e-6) | core.pins_of(full)
+    return full.with_points(full.seconds[keep], full.quarters[keep], core.pins_of(full)[keep])
+
+
+def _solved(session: Session, tempo_map: TempoMap, beat: int) -> TempoMap:
+    """Both sides of a new pin found again, with as many beats as before."""
+    first, last = _bounds(tempo_map, beat)
+    try:
+        for a, b in ((beat, last), (first, beat)):
+            if b - a >= 2:
+                tempo_map = resolve(scene(session), tempo_map, a, b, b - a)
+    except NoBeats as e:
+        raise EditError(str(e)) from None
+    return core.with_every_beat(tempo_map)
+
+
+REACHES = {
+    "": "",
+    "beat": "",
+    "pins": ", solved to the next pins",
+    "onward": ", onward keeping tempos",
+    "stretch": ", onward stretched",
+    "whole": ", with the whole map",
+}
+
+
+def move(session, tempo_map, said):
+    beat, how = int(said["beat"]), said.get("carry", "")
+    to = target(session, said)
+    by = 1000 * (to - float(tempo_map.seconds_of_beat(beat)))
+    return carried(session, tempo_map, beat, to, how), f"Moved {place(tempo_map, beat)} by {by:+.1f} ms{REACHES[how]}"
+
+
+def nudge(session, tempo_map, said):
+    beat, by, how = int(said["beat"]), float(said["by"]), said.get("carry", "")
+    to = float(tempo_map.seconds_of_beat(beat)) + by
+    name = f"Nudged {place(tempo_map, beat)} by {1000 * by:+.0f} ms{REACHES[how]}"
+    return carried(session, tempo_map, beat, to, how), name
+
+
+def to_attack(session, tempo_map, said):
+    """To the next attack (``by`` 1) or the one before (-1), of one track or of all."""
+    beat, by, how = int(said["beat"]), int(said["by"]), said.get("carry", "")
+    now = float(tempo_map.seconds_of_beat(beat))
+    least = float(said.get("least", 0.2))
+    found = []
+    for track in session.tracks.all():
+        if track.heard and said.get("track") in (None, track.pk):
+            a = attacks(track)
+            found.append(a.seconds[a.strength >= least])
+    times = np.sort(np.concatenate(found)) if found else np.zeros(0)
+    times = times[times > now + 0.004] if by > 0 else times[times < now - 0.004][::-1]
+    if not len(times):
+        raise EditError("There is no further attack on that side.")
+    name = f"Moved {place(tempo_map, beat)} to the {'next' if by > 0 else 'previous'} attack{REACHES[how]}"
+    return carried(session, tempo_map, beat, float(times[0]), how), name
+
+
+def pin(session, tempo_map, said):
+    beat = int(said["beat"])
+    on = bool(said.get("on", True))
+    return core.set_pin(tempo_map, beat, on), f"{'Pinned' if on else 'Unpinned'} {place(tempo_map, beat)}"
+
+
+def insert(session, tempo_map, said):
+    to = target(session, said)
+    return core.insert_beat(tempo_map, to), f"Inserted a beat at {to:.3f} s"
+
+
+def remove(session, tempo_map, said):
+    beat = int(said["beat"])
+    return core.remove_beat(tempo_map, beat), f"Removed {place(tempo_map, beat)}"
+
+
+def approve(session, tempo_map, said):
+    """A stretch is right as it is: its beats become pins."""
+    a, b = (float(x) for x in said["stretch"])
+    beats = tempo_map.beats()
+    inside = beats.index[(beats.seconds >= a - 1e-6) & (beats.seconds <= b + 1e-6)]
+    if not len(inside):
+        inside = beats.index[[int(np.argmin(np.abs(beats.seconds - (a + b) / 2)))]]
+    for beat in inside:
+        tempo_map = core.set_pin(tempo_map, int(beat), True)
+    return tempo_map, f"Pinned as it is: {place(tempo_map, int(inside[0]))}"

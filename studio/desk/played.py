@@ -1,0 +1,67 @@
+"""What the page plays: blocks of the tracks, the click, a count-in."""
+
+import base64
+
+import numpy as np
+from django.http import Http404, JsonResponse
+from django.shortcuts import get_object_or_404
+from django.views.decorators.http import require_GET
+
+from core.following import click
+from core.listening import audio
+from studio.desk.answers import raw
+from studio.desk.models import Mark
+from studio.library.models import Session
+
+#: Frames a streamed block: a third of a second at 48 kHz.
+BLOCK = 16_384
+
+
+@require_GET
+def block(request, pk, number):
+    """Block ``number`` of the tracks asked for: planar float32, track by track, channel by channel."""
+    session = get_object_or_404(Session, pk=pk)
+    try:
+        wanted = [int(n) for n in request.GET.get("tracks", "").split(",")]
+        tracks = session.tracks.in_bulk(wanted)
+        parts = [
+            np.ascontiguousarray(audio.read(tracks[n].playback, number * BLOCK, BLOCK).T).tobytes() for n in wanted
+        ]
+    except (KeyError, ValueError):  # a track was taken out meanwhile: the page lays its tracks anew
+        raise Http404 from None
+    return raw(b"".join(parts), "private, no-store")
+
+
+@require_GET
+def click_track(request, pk):
+    """The click: at which samples it sounds, and the sounds."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    rate = session.rate or 48_000
+    sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate)]
+    step = session.step
+    if request.GET.get("step"):  # another version, to compare by ear
+        step = get_object_or_404(session.steps, pk=request.GET["step"])
+    found = click.clicks(step.tempo_map, rate, session.seconds) if step else None
+    if found:
+        silent = np.zeros(len(found.samples), dtype=bool)
+        for mark in session.marks.filter(kind=Mark.Kind.FREE):
+            silent |= (found.samples >= mark.start * rate - 1) & (found.samples < mark.end * rate - 1)
+        found = click.Clicks(found.samples[~silent], found.kinds[~silent])
+    return JsonResponse(
+        {
+            "sounds": sounds,
+            "samples": found.samples.tolist() if found else [],
+            "kinds": found.kinds.tolist() if found else [],
+        }
+    )
+
+
+@require_GET
+def count_in(request, pk):
+    """The clicks that lead to a time, ``bars`` bars long, in the tempo found there."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    at, bars = float(request.GET["at"]), max(1, min(8, int(request.GET.get("bars", 1))))
+    if session.step is None:
+        return JsonResponse({"samples": [], "kinds": [], "length": 0})
+    found, length = click.count_in(session.step.tempo_map, session.rate, at, bars)
+    return JsonResponse({"samples": found.samples.tolist(), "kinds": found.kinds.tolist(), "length": length})

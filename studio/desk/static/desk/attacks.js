@@ -1,0 +1,76 @@
+// Tick marks at the attacks of each track, as many as its sensitivity lets through; stepping from one to the next.
+
+import { INK } from "./palette.js";
+import { getJson } from "../studio/server.js";
+
+export class AttackMarks {
+  constructor(desk) {
+    this.desk = desk;
+    this.found = new Map(); // track -> {seconds, strength}
+    this.asked = new Set();
+    this.shown = true;
+  }
+
+  /** The least strength that counts on a track, 0 to 1; the slider runs the other way. */
+  least(track) {
+    return 1 - (track.sensitivity ?? 0.75);
+  }
+
+  of(track) {
+    if (!this.found.has(track.id) && !this.asked.has(track.id) && track.heard) {
+      this.asked.add(track.id);
+      getJson(`/tracks/${track.id}/attacks`).then((data) => {
+        this.found.set(track.id, data);
+        this.desk.redraw();
+      });
+    }
+    return this.found.get(track.id);
+  }
+
+  draw(context, track, top, height) {
+    const { view } = this.desk;
+    const data = this.shown && this.of(track);
+    if (!data) return;
+    const least = this.least(track);
+    const first = Math.max(0, below(data.seconds, view.start));
+    const dense = new Set(); // one tick a pixel is enough
+    context.fillStyle = INK.pin;
+    for (let i = first; i < data.seconds.length && data.seconds[i] <= view.end; i++) {
+      if (data.strength[i] < least) continue;
+      const x = Math.round(view.x(data.seconds[i]));
+      if (dense.has(x)) continue;
+      dense.add(x);
+      const tall = 4 + Math.round(5 * data.strength[i]);
+      context.fillRect(x, top + height - tall - 1, 1.5, tall);
+    }
+  }
+
+  /** The next (+1) or previous (-1) attack from `seconds`, on the chosen tracks or, with none chosen, on all. */
+  next(seconds, by) {
+    let best = null;
+    const { tracks } = this.desk.facts;
+    const solo = tracks.filter((t) => t.solo && t.heard);
+    for (const track of solo.length ? solo : tracks) {
+      const data = this.of(track);
+      if (!data || this.desk.isSilenced(track)) continue;
+      const least = this.least(track);
+      let i = by > 0 ? below(data.seconds, seconds + 0.0005) : below(data.seconds, seconds - 0.0005) - 1;
+      while (i >= 0 && i < data.seconds.length && data.strength[i] < least) i += by;
+      const t = data.seconds[i];
+      if (t !== undefined && (best === null || (by > 0 ? t < best : t > best))) best = t;
+    }
+    return best;
+  }
+}
+
+/** Place of the first value not below `limit`. */
+function below(sorted, limit) {
+  let low = 0;
+  let high = sorted.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (sorted[middle] < limit) low = middle + 1;
+    else high = middle;
+  }
+  return low;
+}

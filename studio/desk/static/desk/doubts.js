@@ -1,0 +1,93 @@
+// Doubts: fetched anew after each change of the map, walked by key, heard, settled.
+
+import { getJson, send } from "../studio/server.js";
+
+const PREROLL = 2; // seconds heard before a doubt
+
+export class Doubts {
+  constructor(desk) {
+    this.desk = desk;
+    this.list = [];
+    this.html = "";
+    this.open = -1;
+  }
+
+  /** The map changed: ask again once it has been quiet for a moment. */
+  later() {
+    clearTimeout(this.timer);
+    this.timer = setTimeout(() => this.ask(), 150);
+  }
+
+  async ask() {
+    if (this.desk.step === null) return;
+    const found = await getJson(`/sessions/${this.desk.facts.id}/doubts`);
+    if (found.step !== this.desk.step) return this.later(); // an edit was faster
+    const open = this.now; // chosen while the answer was on its way, perhaps
+    this.list = found.list;
+    this.html = found.html;
+    this.open = open ? this.list.findIndex((d) => d.kind === open.kind && Math.abs(d.start - open.start) < 0.3) : -1;
+    this.show();
+    this.desk.redraw();
+    document.body.dataset.doubts = `${this.desk.step}:${this.list.length}`;
+  }
+
+  show() {
+    const box = document.getElementById("doubts");
+    if (!box || !this.html) return;
+    box.innerHTML = this.html;
+    this.#light();
+  }
+
+  #light() {
+    for (const li of document.querySelectorAll("[data-doubt]")) {
+      const here = Number(li.dataset.doubt) === this.open;
+      li.toggleAttribute("aria-current", here);
+      if (here) li.scrollIntoView({ block: "nearest" });
+    }
+  }
+
+  get now() {
+    return this.list[this.open];
+  }
+
+  /** The next (+1) or previous (-1) doubt of the list, gravest first. */
+  step(by) {
+    if (!this.list.length) return;
+    const from = this.open < 0 ? (by > 0 ? -1 : 0) : this.open;
+    this.visit((from + by + this.list.length) % this.list.length);
+  }
+
+  visit(number) {
+    this.open = number;
+    const doubt = this.now;
+    this.desk.setPane("doubts");
+    this.desk.visit(doubt.beat, doubt.start);
+    this.#light();
+  }
+
+  hear() {
+    const doubt = this.now;
+    if (!doubt) return this.step(1);
+    if (this.desk.player.clickLevel === 0) this.desk.toggleClick();
+    return this.desk.player.play(Math.max(0, doubt.start - PREROLL));
+  }
+
+  take(number) {
+    const remedy = this.now?.remedies[number - 1];
+    return remedy && this.desk.editing.make(JSON.parse(remedy.json));
+  }
+
+  async dismiss() {
+    const doubt = this.now;
+    if (!doubt) return;
+    await send(`/sessions/${this.desk.facts.id}/mark`, { kind: "fine", name: doubt.kind, stretch: [doubt.start, Math.max(doubt.end, doubt.start + 0.1)] });
+    await this.ask();
+    if (this.list.length) this.visit(Math.min(Math.max(0, this.open), this.list.length - 1));
+  }
+
+  /** It is right as it is: its beats are pinned. */
+  approve() {
+    const doubt = this.now;
+    return doubt && this.desk.editing.make({ kind: "approve", stretch: [doubt.start, doubt.end] });
+  }
+}

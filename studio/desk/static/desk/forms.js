@@ -1,0 +1,64 @@
+// Buttons and small forms of the panels: each says in its data what it does.
+
+import { note, send } from "../studio/server.js";
+
+/** attribute: what a click on a button that has it does */
+const BUTTONS = {
+  edit: (d, data) => d.editing.make(JSON.parse(data.edit)),
+  go: (d, data) => d.editing.travel(Number(data.go) - d.here),
+  step: (d, data) => d.editing.goTo(Number(data.step)),
+  compare: (d, data) => d.compare.with(Number(data.compare)),
+  pane: (d, data) => d.setPane(data.pane),
+  carry: (d, data) => d.setCarry(data.carry),
+  ratio: (d, data) => d.stretches.make({ kind: "ratio", ratio: data.ratio, offset: Number(data.offset ?? 0) }),
+  every: (d, data) => d.stretches.make({ kind: "every", bars: Number(data.every) }),
+  mark: (d, data) => d.marks.set(data.mark),
+};
+
+/** selector: what submitting such a form does */
+const FORMS = {
+  "[data-meter]": (d, form, e) => {
+    const meter = form.elements.meter.value.trim();
+    if (!meter) return note("Write a meter like 4/4, 6/8 or 2+2+3/8.", true);
+    return d.editing.make({ kind: "meter", bar: Number(form.dataset.meter), meter, only: e.submitter?.value === "only" });
+  },
+  "[data-number]": (d, form) => d.editing.make({ kind: "number", beat: Number(form.dataset.number), bar: Number(form.elements.bar.value) }),
+  "#are-bars": (d, form) => (d.loop ? d.stretches.make({ kind: "bars", bars: Number(form.elements.bars.value) }) : note("Choose a stretch first: drag along the time above the bars.", true)),
+  "#new-section": (d, form) => d.marks.set("section", form.elements.name.value),
+  "#name-version": async (d, form) => {
+    await send(`/sessions/${d.facts.id}/version`, { name: form.elements.name.value });
+    d.showPanel();
+  },
+  ".rough": (d, form) => d.editing.make({ kind: "rough", bpm: Number(form.elements.bpm.value.replace(",", ".")), meter: form.elements.meter.value, at: d.player.seconds }),
+};
+
+export function forms(desk, run) {
+  document.addEventListener("click", (e) => {
+    const button = e.target.closest("button, [data-do]");
+    if (!button) return;
+    if (button.dataset.do) return run(button.dataset.do);
+    const row = button.closest("[data-doubt]");
+    if (row && button.classList.contains("where")) return desk.doubts.visit(Number(row.dataset.doubt));
+    for (const [name, act] of Object.entries(BUTTONS)) if (name in button.dataset) return act(desk, button.dataset);
+    return undefined;
+  });
+  document.addEventListener("submit", (e) => {
+    for (const [selector, act] of Object.entries(FORMS)) {
+      if (!e.target.matches(selector)) continue;
+      e.preventDefault();
+      return act(desk, e.target, e);
+    }
+    return undefined;
+  });
+  // what a remedy or another button would do shows while the pointer rests on it
+  let glanced = null;
+  document.addEventListener("pointermove", (e) => {
+    const button = e.pointerType === "mouse" && !e.buttons ? e.target.closest?.("[data-edit], [data-ratio]") : null;
+    if (button === glanced) return;
+    desk.editing.endGlance();
+    glanced = button;
+    if (!button) return;
+    const { edit, ratio, offset } = button.dataset;
+    desk.editing.glance(edit ? JSON.parse(edit) : { kind: "ratio", ratio, offset: Number(offset ?? 0), ...desk.stretches.said });
+  });
+}

@@ -1,0 +1,119 @@
+// Marks on the recording: sections to jump to and loop, locks, holds, music without beats.
+
+import { INK, SANS } from "./palette.js";
+import { getJson, note, send } from "../studio/server.js";
+
+export const SECTION_COLOURS = ["#7d530c", "#1f655a", "#52627a", "#9a3324", "#5b4a78"];
+
+export class Marks {
+  constructor(desk) {
+    this.desk = desk;
+    this.list = [];
+  }
+
+  get sections() {
+    return this.list.filter((m) => m.kind === "section");
+  }
+
+  async ask() {
+    this.#take(await getJson(`/sessions/${this.desk.facts.id}/marks`));
+  }
+
+  #take({ marks }) {
+    this.list = marks;
+    this.show();
+    this.desk.redraw();
+  }
+
+  async set(kind, name = "") {
+    if (!this.desk.loop) return note("Choose a stretch first: drag along the time above the bars.", true);
+    const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, { kind, name, stretch: this.desk.loop });
+    if (!ok) return note(data.error, true);
+    this.#take(data);
+    this.desk.doubts.later();
+    if (kind === "free") this.desk.player.refreshClick();
+    return undefined;
+  }
+
+  async #remove(id) {
+    const { data } = await send(`/sessions/${this.desk.facts.id}/mark`, { remove: id });
+    this.#take(data);
+    this.desk.doubts.later();
+    this.desk.player.refreshClick();
+  }
+
+  go(by) {
+    const now = this.desk.player.seconds;
+    const starts = this.sections.map((m) => m.start);
+    const there = by > 0 ? starts.find((s) => s > now + 0.01) : starts.filter((s) => s < now - 0.5).at(-1);
+    if (there !== undefined) this.desk.go(there);
+  }
+
+  show() {
+    const box = document.getElementById("marks");
+    if (!box) return;
+    const kinds = { section: "", lock: "Locked", hold: "Hold", free: "No beat" };
+    box.replaceChildren(
+      ...this.list.map((m) => {
+        const li = document.createElement("li");
+        const go = Object.assign(document.createElement("button"), { textContent: `${m.name || kinds[m.kind]}, ${m.words}`, title: "Loop it" });
+        go.onclick = () => (this.desk.setLoop([m.start, m.end]), this.desk.go(m.start));
+        const off = Object.assign(document.createElement("button"), { className: "key quiet", textContent: "Remove", title: `Take the mark away` });
+        off.onclick = () => this.#remove(m.id);
+        li.append(go, off);
+        return li;
+      }),
+    );
+  }
+
+  colour(mark) {
+    return SECTION_COLOURS[this.sections.indexOf(mark) % SECTION_COLOURS.length];
+  }
+
+  /** Locks, holds and free stretches over the lanes; each with its own hatching, so that colour is not the only sign. */
+  drawOver(context, height) {
+    const { view } = this.desk;
+    for (const m of this.list) {
+      if (m.kind === "section" || m.end < view.start || m.start > view.end) continue;
+      const [a, b] = [view.x(m.start), view.x(m.end)];
+      context.save();
+      context.beginPath();
+      context.rect(a, 0, b - a, height);
+      context.clip();
+      context.strokeStyle = m.kind === "lock" ? INK.pin : INK.faded;
+      context.globalAlpha = 0.35;
+      context.lineWidth = 1;
+      context.beginPath();
+      const step = m.kind === "free" ? 9 : 14;
+      const lean = m.kind === "hold" ? 0 : height;
+      for (let x = Math.max(a, -height) - height; x < Math.min(b, view.width) + height; x += step) {
+        context.moveTo(x, height);
+        context.lineTo(x + lean, 0);
+      }
+      context.stroke();
+      context.restore();
+      context.font = `500 13px ${SANS}`;
+      context.fillStyle = INK.ink;
+      context.fillText({ lock: "locked", hold: "hold", free: "no beat" }[m.kind], Math.max(4, a + 4), 14);
+    }
+  }
+
+  /** Sections as named bands. */
+  drawBands(context, x, top, height, width) {
+    context.font = `600 13px ${SANS}`;
+    for (const m of this.sections) {
+      const [a, b] = [x(m.start), x(m.end)];
+      if (b < 0 || a > width) continue;
+      context.fillStyle = this.colour(m);
+      context.fillRect(a, top, Math.max(2, b - a - 1), height);
+      if (height < 10) continue;
+      context.save();
+      context.beginPath();
+      context.rect(a, top, b - a - 2, height);
+      context.clip();
+      context.fillStyle = INK.sheet;
+      context.fillText(m.name, Math.max(a, 0) + 5, top + height - 3);
+      context.restore();
+    }
+  }
+}

@@ -1,0 +1,74 @@
+// The chosen stretch: what it holds, and what the Stretch pane does with it. Without one, the whole map is meant.
+
+import { note, send } from "../studio/server.js";
+
+const byId = (id) => document.getElementById(id);
+
+export class Stretches {
+  constructor(desk) {
+    this.desk = desk;
+    this.within = 5; // ms
+  }
+
+  /** What edits carry along: seconds of the chosen stretch, if there is one. */
+  get said() {
+    return this.desk.loop ? { stretch: this.desk.loop } : {};
+  }
+
+  make(edit) {
+    return this.desk.editing.make({ ...edit, ...this.said });
+  }
+
+  solve() {
+    if (!this.desk.loop) return note("Choose a stretch first: drag along the time above the bars.", true);
+    return this.make({ kind: "resolve" });
+  }
+
+  /** Name, tempo and length of the stretch: average, lowest and highest. */
+  show() {
+    const { grid, loop } = this.desk;
+    const name = byId("stretch-name");
+    if (!name || !grid) return;
+    const from = loop ? grid.nearest(loop[0]) : 0;
+    const to = loop ? grid.nearest(loop[1]) : grid.length - 1;
+    name.textContent = loop ? `Bar ${grid.bar[from]} to ${grid.bar[to]}` : "Whole map";
+    byId("stretch-hint").hidden = loop !== null;
+    const beats = to - from;
+    const facts = byId("stretch-facts");
+    facts.replaceChildren();
+    if (beats > 0) {
+      const part = grid.bpm.slice(from, to);
+      const length = grid.time[to] - grid.time[from];
+      const rows = { Lasts: `${length.toFixed(3)} s, ${beats} beats`, Average: `${((60 * beats) / length).toFixed(2)} bpm`, Lowest: `${Math.min(...part).toFixed(1)} bpm`, Highest: `${Math.max(...part).toFixed(1)} bpm` };
+      for (const [dt, dd] of Object.entries(rows)) facts.append(element("dt", dt), element("dd", dd));
+    }
+    const slider = byId("within");
+    slider.value = this.within;
+    byId("within-shown").textContent = `${this.within} ms`;
+    slider.oninput = () => {
+      this.within = Number(slider.value);
+      byId("within-shown").textContent = `${this.within} ms`;
+      this.#tellThinned();
+    };
+  }
+
+  /** The number of points and the error that thinning would leave, live. */
+  #tellThinned() {
+    clearTimeout(this.timer);
+    this.timer = setTimeout(async () => {
+      if (!this.within) return;
+      const edit = { kind: "thin", within: this.within / 1000, ...this.said, step: this.desk.step, preview: true };
+      const { data } = await send(`/sessions/${this.desk.facts.id}/edit`, edit);
+      const told = byId("thin-told");
+      if (told) told.textContent = data.name?.split(": ").at(-1) ?? data.error ?? "";
+    }, 60);
+  }
+
+  thin() {
+    return this.make({ kind: "thin", within: this.within / 1000 });
+  }
+}
+
+function element(name, text) {
+  return Object.assign(document.createElement(name), { textContent: text });
+}

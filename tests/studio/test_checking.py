@@ -1,0 +1,214 @@
+"""Reach, locks, stretches, taps, marks, doubts, versions and the fold, as the page asks for them."""
+
+import base64
+from unittest import mock
+
+import numpy as np
+
+from core.beats.doubts import Doubt, Remedy
+from studio.desk.models import Mark
+from tests.studio.base import StudioCase
+
+
+class Checking(StudioCase):
+    def setUp(self):
+        super().setUp()
+        self.session_ = self.mapped()
+        self.url = f"/sessions/{self.session_.pk}"
+        self.state = self.client.get(f"{self.url}/map").json()
+        self.first = self.state["grid"]["first"]
+
+    def edit(self, **said):
+        answer = self.post(f"{self.url}/edit", step=self.state["step"], **said)
+        if answer.status_code == 200 and not said.get("preview"):
+            self.state = answer.json()
+        return answer
+
+    @property
+    def times(self):
+        return np.array(self.state["grid"]["time"])
+
+    def stretch(self, a, b):
+        return [float(self.times[a]), float(self.times[b])]
+
+
+class Reach(Checking):
+    def test_onward_moves_all_that_follow_and_leaves_all_before(self):
+        before = self.times
+        self.edit(kind="nudge", beat=self.first + 8, by=0.02, carry="onward")
+        np.testing.assert_array_equal(self.times[:8], before[:8])
+        np.testing.assert_allclose(self.times[8:], before[8:] + 0.02, atol=1e-6)
+        self.assertIn("onward", self.state["history"][-1])
+
+    def test_to_the_pins_is_solved_again_and_no_farther(self):
+        for beat in (4, 16):
+            self.edit(kind="pin", beat=self.first + beat)
+        before = self.times
+        self.edit(kind="move", beat=self.first + 10, to=float(before[10]) + 0.05, free=True, carry="pins")
+        np.testing.assert_array_equal(self.times[:5], before[:5])
+        np.testing.assert_array_equal(self.times[16:], before[16:])
+        self.assertAlmostEqual(self.times[10], before[10] + 0.05, places=6)
+
+    def test_the_whole_map(self):
+        before = self.times
+        self.edit(kind="shift", by=0.04)
+        np.testing.assert_allclose(self.times, before + 0.04, atol=1e-6)
+
+    def test_to_the_next_attack(self):
+        before = self.times
+        self.edit(kind="to-attack", beat=self.first + 6, by=1)
+        self.assertAlmostEqual(self.times[6], before[6], delta=1)
+        self.assertGreater(self.times[6], before[6] + 0.002)
+
+    def test_unpinned_again(self):
+        self.edit(kind="pin", beat=self.first + 6)
+        self.assertEqual(self.state["grid"]["pins"], [self.first + 6])
+        self.edit(kind="pin", beat=self.first + 6, on=False)
+        self.assertEqual(self.state["grid"]["pins"], [])
+
+
+class Stretches(Checking):
+    def test_every_ratio_tells_its_name_and_stays_in_its_stretch(self):
+        before = self.times
+        self.edit(kind="ratio", ratio="2:1", stretch=self.stretch(4, 12))
+        self.assertIn("Double the tempo from bar", self.state["history"][-1])
+        self.assertEqual(len(self.times), len(before) + 8)
+        np.testing.assert_array_equal(self.times[:5], before[:5])
+        np.testing.assert_array_equal(self.times[20:], before[12:])
+
+    def test_a_ratio_that_does_not_fit_says_why(self):
+        answer = self.edit(kind="ratio", ratio="2:3", stretch=self.stretch(4, 12))
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("divides", answer.json()["error"])
+
+    def test_thinning_previews_points_and_error(self):
+        shown = self.edit(kind="thin", within=0.01, preview=True).json()
+        self.assertRegex(shown["name"], r"Thinned: \d+ points, [\d.]+ ms off at most")
+
+    def test_this_stretch_is_two_bars(self):
+        before = self.times
+        self.edit(kind="ratio", ratio="2:1", stretch=self.stretch(8, 16))  # spoiled
+        self.edit(kind="bars", bars=2, stretch=[float(before[8]), float(before[16])])
+        np.testing.assert_allclose(self.times, before, atol=0.012)
+        self.assertIn("2 bars at 120", self.state["history"][-1])
+
+    def test_tapped_beats_replace_what_they_cover(self):
+        before = self.times
+        taps = before[8:17] + 0.04
+        self.edit(kind="tap", taps=taps.tolist())
+        np.testing.assert_array_equal(self.times[:8], before[:8])
+        np.testing.assert_allclose(self.times[8:17], before[8:17], atol=0.006)
+
+    def test_a_rough_start_needs_no_map(self):
+        self.session_.step = None
+        self.session_.save()
+        self.state["step"] = None
+        self.assertEqual(self.edit(kind="half").status_code, 422)
+        self.edit(kind="rough", bpm=100, at=1.0, meter="3/4")
+        self.assertAlmostEqual(float(np.diff(self.times[:2])[0]), 0.6, places=6)
+        self.assertEqual(self.state["grid"]["meters"][0]["text"], "3/4")
+
+    def test_the_music_ends_here(self):
+        self.edit(kind="ends", beat=self.first + 20)
+        self.assertEqual(len(self.times), 21)
+
+
+class Marks(Checking):
+    def mark(self, **said):
+        return self.post(f"{self.url}/mark", **said)
+
+    def test_a_lock_refuses_whatever_would_change_it(self):
+        self.mark(kind="lock", stretch=self.stretch(4, 12))
+        before = self.state["step"]
+        for said in (
+            {"kind": "nudge", "beat": self.first + 6, "by": 0.01},
+            {"kind": "double"},
+            {"kind": "shift", "by": 0.01},
+            {"kind": "remove", "beat": self.first + 5},
+        ):
+            answer = self.edit(**said)
+            self.assertEqual(answer.status_code, 422, said)
+            self.assertIn("locked", answer.json()["error"])
+        self.assertEqual(self.client.get(f"{self.url}/map").json()["step"], before)
+        self.assertEqual(self.edit(kind="nudge", beat=self.first + 20, by=0.01).status_code, 200)
+        self.assertEqual(self.edit(kind="downbeat", by=1).status_code, 200)  # numbers may change
+
+    def test_sections_follow_the_map(self):
+        line = next(i for i, b in enumerate(self.state["grid"]["beat"]) if b == 1 and i > 6)
+        made = self.mark(kind="section", name="Verse", stretch=[self.times[line] + 0.1, self.times[line + 8]]).json()
+        self.assertAlmostEqual(made["marks"][0]["start"], self.times[line], places=6)
+        self.edit(kind="nudge", beat=self.first + line, by=0.03)
+        moved = self.client.get(f"{self.url}/marks").json()["marks"][0]
+        self.assertAlmostEqual(moved["start"], self.times[line], places=6)
+        self.assertEqual(self.mark(remove=moved["id"]).json()["marks"], [])
+
+    def test_no_click_where_there_is_no_beat(self):
+        a, b = self.stretch(4, 12)
+        before = len(self.client.get(f"{self.url}/click").json()["samples"])
+        self.mark(kind="free", stretch=[a, b])
+        self.assertEqual(len(self.client.get(f"{self.url}/click").json()["samples"]), before - 8)
+
+    def test_a_mark_needs_a_stretch(self):
+        self.assertEqual(self.mark(kind="lock", stretch=[1.0, 1.0]).status_code, 422)
+
+    def test_a_dismissed_doubt_does_not_come_back(self):
+        at = float(self.times[6])
+        doubt = Doubt(
+            "jump", at - 0.2, at + 0.2, 2, self.first + 6, 2, "The tempo jumps.", [Remedy("x", {"kind": "half"})]
+        )
+        with mock.patch("studio.desk.checking.review", return_value=([], [doubt])):
+            self.edit(kind="pin", beat=self.first + 20)
+            self.assertEqual(len(self.client.get(f"{self.url}/doubts").json()["list"]), 1)
+            self.mark(kind="fine", name="jump", stretch=[at - 0.2, at + 0.2])
+            self.assertEqual(self.client.get(f"{self.url}/doubts").json()["list"], [])
+            self.assertEqual(Mark.objects.get().kind, Mark.Kind.FINE)
+
+
+class Doubts(Checking):
+    def test_a_map_that_is_late_is_doubted_and_put_right(self):
+        before = self.times
+        self.edit(kind="shift", by=0.035)
+        found = self.client.get(f"{self.url}/doubts").json()["list"]
+        self.assertEqual(found[0]["kind"], "late")
+        self.edit(**found[0]["remedies"][0]["edit"])
+        np.testing.assert_allclose(self.times, before, atol=0.004)
+        kinds = [d["kind"] for d in self.client.get(f"{self.url}/doubts").json()["list"]]
+        self.assertNotIn("late", kinds)
+
+
+class Versions(Checking):
+    def test_named_versions_are_found_again_and_compared(self):
+        original, before = self.state["step"], self.times
+        self.post(f"{self.url}/version", name="As found")
+        self.edit(kind="shift", by=0.01)
+        self.edit(kind="half")
+        self.assertIn("As found", self.client.get(f"{self.url}/panel/check").content.decode())
+        differs = self.client.get(f"{self.url}/compare/{original}").json()
+        np.testing.assert_allclose(differs["ms"], -10, atol=1e-3)
+        self.state = self.post(f"{self.url}/travel", to=original, step=self.state["step"]).json()
+        np.testing.assert_array_equal(self.times, before)
+        self.assertEqual(self.post(f"{self.url}/travel", to=original, step=0).status_code, 409)
+
+    def test_the_click_of_another_version(self):
+        original = self.state["step"]
+        first = self.client.get(f"{self.url}/click").json()["samples"]
+        self.edit(kind="double")
+        self.assertEqual(self.client.get(f"{self.url}/click?step={original}").json()["samples"], first)
+
+
+class Folding(Checking):
+    def test_attacks_of_a_right_map_stand_in_columns(self):
+        track = self.session_.tracks.get().pk
+        data = self.client.get(f"{self.url}/fold/{track}").json()
+        self.assertEqual(sum(data["beats"]) * data["columns"], len(base64.b64decode(data["energy"])))
+        place = np.array(data["place"])
+        self.assertLess(np.abs(place - np.round(place)).max() * 500, 5)  # ms at 120
+        self.edit(kind="offbeat", share=0.25)
+        place = np.array(self.client.get(f"{self.url}/fold/{track}").json()["place"])
+        np.testing.assert_allclose(np.median(np.mod(place, 1)), 0.75, atol=0.02)
+
+    def test_attacks_of_a_track(self):
+        track = self.session_.tracks.get().pk
+        found = self.client.get(f"/tracks/{track}/attacks").json()
+        self.assertGreaterEqual(len(found["seconds"]), 40)
+        self.assertEqual(len(found["seconds"]), len(found["strength"]))
