@@ -1,20 +1,22 @@
-"""``make bench``: quality and speed of the tracker, then the page. ``python -m bench page`` or ``tracker`` alone."""
+"""``make bench``: quality of the tracker, speed of the analysis, then the page; or one of ``python -m bench tracker``, ``speed``, ``page``."""
 
 import sys
 import tempfile
 from pathlib import Path
 
-from bench import page, takes, tracker
+from bench import page, speed, takes, tracker
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or ["tracker", "page"]
+    wanted = sys.argv[1:] or ["tracker", "speed", "page"]
     if "tracker" in wanted:
         with tempfile.TemporaryDirectory() as folder:
             found = takes.practice()
             if not found:
                 print("(no practice folder beside the project: our own demos only)")
             tracker.run(takes.demos(Path(folder)) + found)
+    if "speed" in wanted:
+        speed.run()
     if "page" in wanted:
         page.run()
 

@@ -5,6 +5,7 @@ from pathlib import Path
 
 import numpy as np
 
+from bench import repairs
 from tests.browser.studio import Browser, Studio, settled
 
 RATE, MINUTES, TRACKS = 48_000, 10, 24
@@ -28,6 +29,16 @@ EDIT = """async (i) => {
   await desk.editing.make({kind: 'nudge', beat: i, by: 0.001});
   await new Promise(requestAnimationFrame);
   return performance.now() - begun;
+}"""
+
+FOLD = """async () => {
+  const took = [];
+  for (let i = 0; i < 6; i++) {
+    const begun = performance.now();
+    await desk.fold.refresh();
+    took.push(performance.now() - begun);
+  }
+  return took;
 }"""
 
 START = """async () => {
@@ -92,6 +103,8 @@ print("session", session.pk)
 
 def run() -> None:
     with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name:
+        _repairs(Path(name))
+    with tempfile.TemporaryDirectory(ignore_cleanup_errors=True) as name:
         folder = Path(name)
         pk = make_big_session(folder)
         studio, browser = Studio(folder).start(), Browser()
@@ -107,6 +120,16 @@ def run() -> None:
             tell("  of that our own drawing", work)
             edits = [page.evaluate(EDIT, 200 + 3 * i) for i in range(60)]
             tell("edit to redrawn grid, 1,000 bars", edits)
+            page.evaluate("desk.fold.toggle()")
+            page.wait_for_function("desk.fold.data")
+            folds = [
+                page.evaluate("i => (desk.fold.scroll = i * 40, desk.fold.draw(), desk.fold.took)", i)
+                for i in range(40)
+            ]
+            tell("fold of 1,000 bars, one drawing", folds)
+            whole = page.evaluate(FOLD)
+            tell("  asked for, answered and drawn", whole)
+            page.evaluate("desk.fold.toggle()")
             starts = []
             for i in range(12):
                 page.evaluate("s => desk.player.seek(s)", 20.0 + 37 * i)
@@ -121,3 +144,19 @@ def run() -> None:
         finally:
             browser.close()
             studio.stop()
+
+
+def _repairs(folder: Path) -> None:
+    """Ten typical mistakes in the demo's map and the actions that put them right."""
+    studio, browser = Studio(folder, demo=True).start(), Browser()
+    try:
+        page = browser.page()
+        page.goto(f"{studio.url}/sessions/3/desk")
+        settled(page)
+        page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+        for name, actions, spoiled, repaired in repairs.run(page):
+            marks = ", ".join(f"{a:.2f} to {b:.2f}" for a, b in zip(spoiled, repaired, strict=True))
+            print(f"repair: {name:32s} {actions} actions   beats and downbeats {marks}", flush=True)
+    finally:
+        browser.close()
+        studio.stop()

@@ -1,6 +1,7 @@
 """Checking a map: its doubts as it stands now, marks on the recording, versions and how they differ."""
 
 import json
+import threading
 from functools import lru_cache
 
 import numpy as np
@@ -21,6 +22,8 @@ from studio.library.models import Session
 
 #: Longer takes keep the doubts of their last search: looking again would take too long after every edit.
 LONGEST = 1500.0
+#: Looking again takes a whole core for a moment; edits go first.
+_ONE_AT_A_TIME = threading.Lock()
 
 
 @lru_cache(maxsize=32)
@@ -67,8 +70,11 @@ def _unpinned(tempo_map: TempoMap, doubts: list[dict]) -> list[dict]:
 @require_GET
 def doubts(request, pk) -> HttpResponse:
     """Open doubts as data for the canvases and as the list beside them."""
-    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    found = doubts_of(session)
+    with _ONE_AT_A_TIME:
+        session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+        if request.GET.get("step") not in (None, str(session.step_id)):
+            return answer({"step": None})  # an edit was faster; the page asks again
+        found = doubts_of(session)
     first = len(session.finding.get("doubts", []))
     counts = {s: sum(d["severity"] == s for d in found) for s in (3, 2, 1)}
     html = render_to_string(

@@ -29,6 +29,15 @@ export async function getJson(url) {
   return response.json();
 }
 
+/** What the page would like to know but can do without: null where the server does not answer. */
+export async function tryJson(url) {
+  try {
+    return await getJson(url);
+  } catch {
+    return null;
+  }
+}
+
 /** Send part of a file and report how many of its bytes have left. */
 export function putBytes(url, blob, onProgress) {
   return new Promise((resolve) => {

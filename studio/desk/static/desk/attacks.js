@@ -1,7 +1,7 @@
 // Tick marks at the attacks of each track, as many as its sensitivity lets through; stepping from one to the next.
 
 import { INK } from "./palette.js";
-import { getJson } from "../studio/server.js";
+import { tryJson } from "../studio/server.js";
 
 export class AttackMarks {
   constructor(desk) {
@@ -19,8 +19,9 @@ export class AttackMarks {
   of(track) {
     if (!this.found.has(track.id) && !this.asked.has(track.id) && track.heard) {
       this.asked.add(track.id);
-      getJson(`/tracks/${track.id}/attacks`).then((data) => {
-        this.found.set(track.id, data);
+      tryJson(`/tracks/${track.id}/attacks`).then((data) => {
+        if (data) this.found.set(track.id, data);
+        else this.asked.delete(track.id);
         this.desk.redraw();
       });
     }

@@ -1,7 +1,7 @@
 // Another version beside the current one: the difference along the take, and its click to switch to while playing.
 
 import { INK, SANS } from "./palette.js";
-import { getJson } from "../studio/server.js";
+import { tryJson } from "../studio/server.js";
 
 export class Compare {
   constructor(desk) {
@@ -12,7 +12,8 @@ export class Compare {
 
   async with(step) {
     if (this.other?.step === step) return this.leave();
-    const data = await getJson(`/sessions/${this.desk.facts.id}/compare/${step}`);
+    const data = await tryJson(`/sessions/${this.desk.facts.id}/compare/${step}`);
+    if (!data) return undefined;
     this.other = { ...data, step };
     this.show();
     return this.desk.redraw();

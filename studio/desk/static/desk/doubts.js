@@ -1,6 +1,6 @@
 // Doubts: fetched anew after each change of the map, walked by key, heard, settled.
 
-import { getJson, send } from "../studio/server.js";
+import { send, tryJson } from "../studio/server.js";
 
 const PREROLL = 2; // seconds heard before a doubt
 
@@ -19,8 +19,9 @@ export class Doubts {
   }
 
   async ask() {
-    if (this.desk.step === null) return;
-    const found = await getJson(`/sessions/${this.desk.facts.id}/doubts`);
+    if (this.desk.step === null) return undefined;
+    const found = await tryJson(`/sessions/${this.desk.facts.id}/doubts?step=${this.desk.step}`);
+    if (!found) return undefined;
     if (found.step !== this.desk.step) return this.later(); // an edit was faster
     const open = this.now; // chosen while the answer was on its way, perhaps
     this.list = found.list;
@@ -29,6 +30,7 @@ export class Doubts {
     this.show();
     this.desk.redraw();
     document.body.dataset.doubts = `${this.desk.step}:${this.list.length}`;
+    return undefined;
   }
 
   show() {

@@ -1,6 +1,6 @@
 // The fold: the guide cut at every bar line, its bars stacked. Where the map is right, attacks stand in columns.
 
-import { getJson } from "../studio/server.js";
+import { tryJson } from "../studio/server.js";
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
 const LEFT = 64; // room for bar numbers and doubts
@@ -39,7 +39,8 @@ export class Fold {
     if (!this.shown || !this.track || this.desk.step === null) return;
     const select = this.box.querySelector("select[name=track]");
     select.replaceChildren(...this.desk.facts.tracks.filter((t) => t.heard).map((t) => new Option(t.name, t.id, false, t.id === this.track.id)));
-    const data = await getJson(`/sessions/${this.desk.facts.id}/fold/${this.track.id}`);
+    const data = await tryJson(`/sessions/${this.desk.facts.id}/fold/${this.track.id}`);
+    if (!data) return;
     data.shades = Uint8Array.from(atob(data.energy), (c) => c.charCodeAt(0));
     this.widest = Math.max(...data.beats, 1);
     this.#picture(data);

@@ -1,7 +1,7 @@
 // Marks on the recording: sections to jump to and loop, locks, holds, music without beats.
 
 import { INK, SANS } from "./palette.js";
-import { getJson, note, send } from "../studio/server.js";
+import { note, send, tryJson } from "../studio/server.js";
 
 export const SECTION_COLOURS = ["#7d530c", "#1f655a", "#52627a", "#9a3324", "#5b4a78"];
 
@@ -16,7 +16,8 @@ export class Marks {
   }
 
   async ask() {
-    this.#take(await getJson(`/sessions/${this.desk.facts.id}/marks`));
+    const found = await tryJson(`/sessions/${this.desk.facts.id}/marks`);
+    if (found) this.#take(found);
   }
 
   #take({ marks }) {

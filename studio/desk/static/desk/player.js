@@ -1,6 +1,6 @@
 // The player's side in the page: streams blocks ahead of the mixer and keeps track of where it is.
 
-import { getJson } from "../studio/server.js";
+import { getJson, tryJson } from "../studio/server.js";
 
 const AHEAD = 12; // blocks kept loaded in front
 const MOST = 48; // blocks held in all
@@ -99,7 +99,8 @@ export class Player extends EventTarget {
 
   /** The map's click, or that of another step to compare by ear. */
   async refreshClick(step) {
-    const click = await getJson(`/sessions/${this.facts.id}/click${step ? `?step=${step}` : ""}`);
+    const click = await tryJson(`/sessions/${this.facts.id}/click${step ? `?step=${step}` : ""}`);
+    if (!click) return;
     const sounds = click.sounds.map((s) => new Float32Array(Uint8Array.from(atob(s), (c) => c.charCodeAt(0)).buffer));
     this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds });
   }

@@ -1,0 +1,102 @@
+"""Speed and memory of the analysis: against librosa's plain tracker, solving again, and a large session."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import librosa
+import numpy as np
+import soundfile as sf
+
+from core.beats import Player, look, solve
+from core.beats.resolve import resolve
+from core.beats.review import review
+from core.cli import Teller, hear
+from core.demo import boathouse
+from core.demo.files import write_tracks
+
+
+def _long_tracks(folder: Path, count: int, minutes: float) -> list[Path]:
+    """The demo's tracks over and over, as 24-bit WAV files."""
+    made = folder / "demo"
+    made.mkdir()
+    write_tracks(boathouse.perform(), made)
+    out = []
+    for i, source in enumerate(sorted(made.glob("*.wav"))[:count] * (count // 5 + 1)):
+        if i == count:
+            break
+        x, rate = sf.read(source, dtype="float32")
+        if x.ndim > 1:
+            x = x.mean(axis=1)
+        x = np.tile(x, int(minutes * 60 * rate / len(x)) + 1)[: int(minutes * 60 * rate)]
+        out.append(folder / f"track{i}.wav")
+        sf.write(out[-1], x, rate, "PCM_24")
+    return out
+
+
+def players_of(heard) -> list[Player]:
+    return [Player(h.name, h.evidence, h.attacks) for h in heard]
+
+
+def _ours(files: list[Path]) -> float:
+    begun = time.perf_counter()
+    heard, _ = hear(files, Teller())
+    solve(players_of(heard))
+    return time.perf_counter() - begun
+
+
+def _librosa(files: list[Path]) -> float:
+    begun = time.perf_counter()
+    for f in files:
+        y, rate = librosa.load(f, sr=22_050)
+        librosa.beat.beat_track(y=y, sr=rate)
+    return time.perf_counter() - begun
+
+
+def _memory(files: list[Path]) -> float:
+    """Peak memory of ``diachron map`` on these files, in MB."""
+    script = (
+        "import resource, sys; from core.cli import main; main();"
+        "print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, file=sys.stderr)"
+    )
+    with tempfile.TemporaryDirectory() as out:
+        done = subprocess.run(
+            [sys.executable, "-c", script, "map", *map(str, files), "--json", f"{out}/map.json"],
+            capture_output=True,
+            text=True,
+            cwd=Path(__file__).resolve().parents[1],
+            check=True,
+        )
+    return float(done.stderr.split()[-1])
+
+
+def run() -> None:
+    with tempfile.TemporaryDirectory() as name:
+        files = _long_tracks(Path(name), 8, 4)
+        heard, _ = hear(files, Teller())
+        players = players_of(heard)
+        solved = solve(players)  # compiled code is warm now, as in a studio that runs
+        _librosa(files[:1])
+        ratios = []
+        for _ in range(3):
+            ours, theirs = _ours(files), _librosa(files)
+            ratios.append(ours / theirs)
+            print(f"8 tracks of 4 min: ours {ours:5.1f} s, librosa {theirs:5.1f} s, ratio {ratios[-1]:.2f}", flush=True)
+        print(f"  median ratio {np.median(ratios):.2f}")
+        scene = look(players)
+        index = solved.map.beats().index
+        took = []
+        for first in index[8:-40:16]:
+            begun = time.perf_counter()
+            resolve(scene, solved.map, int(first), int(first) + 24)
+            took.append(1000 * (time.perf_counter() - begun))
+        print(f"solve 24 beats again: median {np.median(took):.0f} ms, worst {max(took):.0f} ms")
+        begun = time.perf_counter()
+        review(scene, solved.map)
+        print(f"doubts of a whole map again: {time.perf_counter() - begun:.2f} s")
+    with tempfile.TemporaryDirectory() as name:
+        print(f"24 tracks of 10 min: {_memory(_long_tracks(Path(name), 24, 10)):.0f} MB at most", flush=True)
