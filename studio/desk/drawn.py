@@ -7,7 +7,7 @@ from django.views.decorators.http import require_GET
 from core.listening import audio
 from studio.desk.answers import answer, raw
 from studio.desk.fold import fold
-from studio.library.hearing import attacks, peaks, player
+from studio.library.hearing import attacks, energy, peaks
 from studio.library.models import Session, Track
 
 #: Peaks (or samples) a drawn tile.
@@ -45,4 +45,4 @@ def folded(request, pk, track) -> HttpResponse:
     if session.step is None:
         return answer({"bars": []})
     heard = get_object_or_404(session.tracks, pk=track, heard=True)
-    return answer(fold(session.step.tempo_map, player(heard)))
+    return answer(fold(session.step.tempo_map, energy(heard), attacks(heard)))

@@ -4,7 +4,7 @@ import base64
 
 import numpy as np
 
-from core.beats import Player
+from core.listening.attacks import Attacks
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
 
@@ -12,8 +12,8 @@ from core.tempomap import TempoMap
 COLUMNS = 24
 
 
-def fold(tempo_map: TempoMap, player: Player) -> dict:
-    """Rows for every bar that the mapped music touches.
+def fold(tempo_map: TempoMap, level: np.ndarray, a: Attacks) -> dict:
+    """Rows for every bar that the mapped music touches, from a track's energy (a value a frame) and attacks.
 
     ``bars``: bar, seconds of its start and end, felt beats, felt-beat index of its first; ``energy``: bytes in
     base64, :data:`COLUMNS` a felt beat, row after row; ``attacks``: row, place in felt beats from the bar line,
@@ -25,14 +25,12 @@ def fold(tempo_map: TempoMap, player: Player) -> dict:
     index = np.round(tempo_map.meters.beat_of_quarters(lines)).astype(int)
     places = index[0] + np.arange((index[-1] - index[0]) * COLUMNS + 1) / COLUMNS
     frames = tempo_map.seconds_of_beat(places) * FRAME_RATE
-    level = player.evidence.energy.astype(np.float64).sum(axis=1)
     sums = np.concatenate([[0.0], np.cumsum(level)])
     # the mean over each column, between frames too, so that no attack falls through
     at = np.interp(frames, np.arange(len(sums)), sums, left=0.0, right=sums[-1])
     energy = np.diff(at) / np.maximum(np.diff(frames), 1e-9)
     top = np.percentile(energy[energy > 0], 99) if (energy > 0).any() else 1.0
     shades = np.clip(255 * (energy / top) ** 1.5, 0, 255).astype(np.uint8)
-    a = player.attacks
     where = tempo_map.beat_index_at(a.seconds)
     row = np.searchsorted(index, where + 0.25, side="right") - 1  # a little early is still this bar's
     inside = (row >= 0) & (row < len(bars) - 1) & (a.strength > 0.05)

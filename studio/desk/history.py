@@ -34,11 +34,15 @@ def record(
     return step
 
 
-def line(session: Session) -> tuple[list[MapStep], int]:
-    """The steps from the first to the last that redo reaches, and the place of the current one (-1: none)."""
+def line(session: Session) -> tuple[list, int]:
+    """The steps from the first to the last that redo reaches, and the place of the current one (-1: none).
+
+    Rows with pk, before_id, name, made and version: every edit asks for them, and models would take their time.
+    """
     if session.step_id is None:
         return [], -1
-    steps = {s.pk: s for s in session.steps.defer("map")}
+    rows = session.steps.values_list("pk", "before_id", "name", "made", "version", named=True)
+    steps = {s.pk: s for s in rows}
     child = {s.before_id: s for s in steps.values()}  # the newest wins, as steps are in order
     past, s = [], steps[session.step_id]
     while s:
@@ -62,7 +66,7 @@ def go(session: Session, by: int, on: int | None = None) -> bool:
         there = here + by
         if not 0 <= there < len(steps):
             return False
-        session.step = steps[there]
+        session.step_id = steps[there].pk
         session.save(update_fields=["step", "touched"])
     return True
 

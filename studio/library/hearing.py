@@ -77,6 +77,18 @@ def attacks(track: Track) -> Attacks:
     return _attacks(path, path.stat().st_mtime_ns)
 
 
+@lru_cache(maxsize=64)
+def _energy(path: Path, _changed: int) -> np.ndarray:
+    with np.load(path) as d:
+        return d["energy"].astype(np.float64).sum(axis=1)
+
+
+def energy(track: Track) -> np.ndarray:
+    """A track's energy, 100 frames a second; kept in memory like its attacks."""
+    path = track.folder / "heard.npz"
+    return _energy(path, path.stat().st_mtime_ns)
+
+
 def peaks(track: Track, level: int, first: int, count: int) -> bytes:
     """Peaks ``first`` to ``first + count`` at ``level`` samples a bin, as int16 pairs. Raises KeyError."""
     if level not in LEVELS:

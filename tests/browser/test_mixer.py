@@ -123,3 +123,31 @@ class Mixer(TestCase):
         out = self.render({"do": "gains", "gains": [0, 0.5]}, {"do": "play", "at": 0})
         # the level glides for some milliseconds, then only the other is left
         np.testing.assert_allclose(out[:, 3500:TOTAL], 0.5 * self.stereo[:, 3500:], atol=1e-5)
+
+    def test_slow_playback_keeps_the_pitch_and_takes_its_time(self):
+        rate, seconds = 48_000, 0.5
+        tone = 0.5 * np.sin(2 * np.pi * 440 * np.arange(int(rate * seconds)) / rate).astype(np.float32)
+        size = 8192
+        padded = np.pad(tone, (0, -len(tone) % size))
+        blocks = [
+            {"do": "block", "number": n, "data": padded[n * size : (n + 1) * size].tolist()}
+            for n in range(len(padded) // size)
+        ]
+        layout = {"do": "layout", "tracks": [{"channels": 1, "gain": 1}], "size": size, "total": len(tone)}
+        for pace in (0.5, 0.25):
+            frames = int(len(tone) / pace) + 6000
+            out = self.render(
+                {"do": "setPace", "pace": pace}, {"do": "play", "at": 0}, frames=frames, blocks=[layout, *blocks]
+            )[0]
+            sounding = np.flatnonzero(np.abs(out) > 0.01)
+            self.assertAlmostEqual((sounding[-1] - sounding[0]) / rate, seconds / pace, delta=0.06)
+            part = out[4000 : int(0.8 * len(tone) / pace)]
+            spectrum = np.abs(np.fft.rfft(part * np.hanning(len(part))))
+            self.assertAlmostEqual(np.argmax(spectrum) * rate / len(part), 440, delta=rate / len(part))
+            # no seams: nothing steeper than the tone itself
+            self.assertLess(np.abs(np.diff(part)).max(), 1.3 * 0.5 * 2 * np.pi * 440 / rate)
+
+    def test_click_left_and_tracks_right(self):
+        out = self.render({"do": "setEars", "apart": True}, {"do": "play", "at": 0}, clicks=[500])
+        self.assertEqual(np.flatnonzero(np.abs(out[0, :TOTAL]) > 1e-6).tolist(), [500, 501, 502])
+        np.testing.assert_allclose(out[1, :TOTAL], self.expected(range(TOTAL)).mean(axis=0), atol=1e-6)

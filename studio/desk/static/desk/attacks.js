@@ -34,16 +34,18 @@ export class AttackMarks {
     if (!data) return;
     const least = this.least(track);
     const first = Math.max(0, below(data.seconds, view.start));
-    const dense = new Set(); // one tick a pixel is enough
+    let last = NaN; // one tick a pixel is enough
     context.fillStyle = INK.pin;
+    context.beginPath();
     for (let i = first; i < data.seconds.length && data.seconds[i] <= view.end; i++) {
       if (data.strength[i] < least) continue;
       const x = Math.round(view.x(data.seconds[i]));
-      if (dense.has(x)) continue;
-      dense.add(x);
+      if (x === last) continue;
+      last = x;
       const tall = 4 + Math.round(5 * data.strength[i]);
-      context.fillRect(x, top + height - tall - 1, 1.5, tall);
+      context.rect(x, top + height - tall - 1, 1.5, tall);
     }
+    context.fill();
   }
 
   /** The next (+1) or previous (-1) attack from `seconds`, on the chosen tracks or, with none chosen, on all. */

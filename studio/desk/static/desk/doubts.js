@@ -15,7 +15,8 @@ export class Doubts {
   /** The map changed: ask again once it has been quiet for a moment. */
   later() {
     clearTimeout(this.timer);
-    this.timer = setTimeout(() => this.ask(), 150);
+    // the longer the take, the longer the look at it: a quick hand goes first
+    this.timer = setTimeout(() => this.ask(), 150 + 3 * this.desk.facts.seconds);
   }
 
   async ask() {

@@ -81,8 +81,8 @@ export function drawOverview(desk) {
       context.fillRect(Math.round(grid.time[i] * scale), height - 6, 1, 6);
     }
   }
-  desk.marks.drawBands(context, (t) => t * scale, 0, 5, width);
-  drawDoubts(context, desk, (t) => t * scale, 10, 10);
+  desk.marks.drawBands(context, (t) => t * scale, 0, 15, width);
+  drawDoubts(context, desk, (t) => t * scale, height - 8, 10);
   if (desk.loop) {
     context.fillStyle = INK.loop;
     context.fillRect(desk.loop[0] * scale, 0, (desk.loop[1] - desk.loop[0]) * scale, height);
@@ -200,7 +200,7 @@ export function drawRuler(desk) {
   }
   context.fillStyle = INK.rule;
   context.fillRect(0, 17, width, 1);
-  desk.marks.drawBands(context, (t) => view.x(t), height - 7, 7, width);
+  desk.marks.drawBands(context, (t) => view.x(t), height - 3, 3, width);
   if (!grid) return;
   const every = grid.thinning(view, 34);
   grid.lines(view, (i, x, isBar) => {

@@ -27,8 +27,11 @@ export class Marks {
   }
 
   async set(kind, name = "") {
-    if (!this.desk.loop) return note("Choose a stretch first: drag along the time above the bars.", true);
-    const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, { kind, name, stretch: this.desk.loop });
+    const { grid, loop } = this.desk;
+    const all = kind === "lock" && grid ? [grid.time[0], grid.time[grid.length - 1]] : null; // the whole map can be locked
+    const stretch = loop ?? all;
+    if (!stretch) return note("Choose a stretch first: drag along the time above the bars.", true);
+    const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, { kind, name, stretch });
     if (!ok) return note(data.error, true);
     this.#take(data);
     this.desk.doubts.later();
