@@ -10,6 +10,7 @@ urlpatterns = [
     path("sessions/<int:pk>/travel", views.travel, name="travel"),
     path("sessions/<int:pk>/panel/<slug:stage>", views.panel, name="panel"),
     path("sessions/<int:pk>/wishes", views.wishes, name="wishes"),
+    path("sessions/<int:pk>/guides", views.guides, name="guides"),
     path("sessions/<int:pk>/doubts", checking.doubts, name="doubts"),
     path("sessions/<int:pk>/marks", checking.marks, name="marks"),
     path("sessions/<int:pk>/mark", checking.mark, name="mark"),

@@ -52,6 +52,7 @@ def facts(session: Session) -> dict:
                 "solo": t.solo,
                 "remarks": t.remarks,
                 "weight": weights.get(t.name, {}).get("weight"),
+                "given": session.guides.get(t.name),
                 "reason": weights.get(t.name, {}).get("reason", ""),
             }
             for t in session.tracks.all()
@@ -166,3 +167,25 @@ def wishes(request, pk):
     session.refresh_from_db()
     start(session, Job.Kind.FIND)
     return render(request, "desk/panels/find.html", {"session": session, "started": True})
+
+
+@require_POST
+def guides(request, pk):
+    """Weights that the engineer gives the tracks as guides (percent; all empty: as heard). Then finding starts."""
+    session = get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)
+    given, error = {}, ""
+    for track in session.tracks.all():
+        text = request.POST.get(f"weight-{track.pk}", "").strip().replace(",", ".")
+        try:
+            if text:
+                given[track.name] = float(text)
+        except ValueError:
+            error = f"“{text}” is no weight; write a number from 0 to 100, or nothing."
+    if not error and given and (min(given.values()) < 0 or max(given.values()) > 100 or not any(given.values())):
+        error = "Weights lie between 0 and 100, and one of them has to be above 0."
+    if not error:
+        Session.objects.filter(pk=pk).update(guides=given)
+        session.refresh_from_db()
+        start(session, Job.Kind.FIND)
+    context = {"session": session, "facts": facts(session), "error": error, "started": not error}
+    return render(request, "desk/panels/guide.html", context, status=422 if error else 200)

@@ -57,12 +57,13 @@ def player(track: Track) -> Player:
 def scene(session: Session) -> Scene:
     """What the tracker looks at, kept in memory between edits. Raises :class:`core.beats.NoBeats`."""
     heard = [t for t in session.tracks.all() if t.heard]
-    return _scene(tuple((t, (t.folder / "heard.npz").stat().st_mtime_ns) for t in heard))
+    weights = tuple(sorted(session.guides.items()))
+    return _scene(tuple((t, (t.folder / "heard.npz").stat().st_mtime_ns) for t in heard), weights)
 
 
 @lru_cache(maxsize=2)
-def _scene(heard: tuple[tuple[Track, int], ...]) -> Scene:
-    return look([player(track) for track, _ in heard])
+def _scene(heard: tuple[tuple[Track, int], ...], guides: tuple[tuple[str, float], ...]) -> Scene:
+    return look([player(track) for track, _ in heard], dict(guides))
 
 
 @lru_cache(maxsize=256)

@@ -20,6 +20,7 @@ class Session(models.Model):
     slowest = models.FloatField(default=Wishes().tempo[0], help_text="felt beats a minute")
     fastest = models.FloatField(default=Wishes().tempo[1])
     meter = models.CharField(max_length=40, blank=True, help_text="empty: found by listening")
+    guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: as heard")
     finding = models.JSONField(default=dict, help_text="confidence and guide ranks of the last analysis")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
 
@@ -39,7 +40,7 @@ class Session(models.Model):
 
     @property
     def wishes(self) -> Wishes:
-        return Wishes((self.slowest, self.fastest), Meter.parse(self.meter) if self.meter else None)
+        return Wishes((self.slowest, self.fastest), Meter.parse(self.meter) if self.meter else None, self.guides)
 
     def erase(self):
         """Remove the session and every file of it."""

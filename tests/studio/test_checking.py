@@ -69,6 +69,15 @@ class Reach(Checking):
         self.assertEqual(self.state["grid"]["pins"], [])
 
 
+class Tempo(Checking):
+    def test_a_tempo_drawn_in_the_contour_moves_the_next_beat_only(self):
+        before = self.times
+        self.edit(kind="tempo", beat=self.first + 8, bpm=110)
+        self.assertAlmostEqual(self.times[9] - self.times[8], 60 / 110, places=6)
+        np.testing.assert_array_equal(np.delete(self.times, 9), np.delete(before, 9))
+        self.assertEqual(self.edit(kind="tempo", beat=self.first + 8, bpm=4).status_code, 422)
+
+
 class Stretches(Checking):
     def test_every_ratio_tells_its_name_and_stays_in_its_stretch(self):
         before = self.times
@@ -214,3 +223,21 @@ class Folding(Checking):
         found = self.client.get(f"/tracks/{track}/attacks").json()
         self.assertGreaterEqual(len(found["seconds"]), 40)
         self.assertEqual(len(found["seconds"]), len(found["strength"]))
+
+
+class Guides(Checking):
+    def test_weights_of_the_engineer_s_own_are_used_and_kept(self):
+        track = self.session_.tracks.get()
+        page = self.client.post(f"{self.url}/guides", {f"weight-{track.pk}": "80"})
+        self.assertEqual(page.status_code, 200)
+        self.session_.refresh_from_db()
+        self.assertEqual(self.session_.guides, {track.name: 80.0})
+        self.assertEqual(self.session_.wishes.guides, {track.name: 80.0})
+        self.assertIn('value="80"', self.client.get(f"{self.url}/panel/guide").content.decode())
+
+    def test_a_weight_that_is_none_is_refused_in_words(self):
+        track = self.session_.tracks.get()
+        for bad in ("much", "-3", "101", "0"):
+            page = self.client.post(f"{self.url}/guides", {f"weight-{track.pk}": bad})
+            self.assertEqual(page.status_code, 422)
+            self.assertIn('role="alert"', page.content.decode())

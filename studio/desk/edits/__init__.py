@@ -16,6 +16,7 @@ __all__ = ["EDITS", "FRESH", "EditError", "apply", "snapped"]
 EDITS: dict[str, Callable] = {
     "move": beats.move,
     "nudge": beats.nudge,
+    "tempo": beats.tempo,
     "to-attack": beats.to_attack,
     "pin": beats.pin,
     "approve": beats.approve,

@@ -84,6 +84,15 @@ def nudge(session, tempo_map, said):
     return carried(session, tempo_map, beat, to, how), name
 
 
+def tempo(session, tempo_map, said):
+    """From this beat to the next at ``bpm`` felt beats a minute: the next beat moves."""
+    beat, bpm, how = int(said["beat"]), float(said["bpm"]), said.get("carry", "")
+    if not 10 <= bpm <= 600:
+        raise EditError("A tempo lies between 10 and 600 beats a minute.")
+    to = float(tempo_map.seconds_of_beat(beat)) + 60 / bpm
+    return carried(session, tempo_map, beat + 1, to, how), f"{bpm:.1f} bpm at {place(tempo_map, beat)}{REACHES[how]}"
+
+
 def to_attack(session, tempo_map, said):
     """To the next attack (``by`` 1) or the one before (-1), of one track or of all."""
     beat, by, how = int(said["beat"]), int(said["by"]), said.get("carry", "")

@@ -54,15 +54,19 @@ export class AttackMarks {
     const { tracks } = this.desk.facts;
     const solo = tracks.filter((t) => t.solo && t.heard);
     for (const track of solo.length ? solo : tracks) {
-      const data = this.of(track);
-      if (!data || this.desk.isSilenced(track)) continue;
-      const least = this.least(track);
-      let i = by > 0 ? below(data.seconds, seconds + 0.0005) : below(data.seconds, seconds - 0.0005) - 1;
-      while (i >= 0 && i < data.seconds.length && data.strength[i] < least) i += by;
-      const t = data.seconds[i];
+      if (!this.of(track) || this.desk.isSilenced(track)) continue;
+      const t = this.nextOn(track, seconds, by);
       if (t !== undefined && (best === null || (by > 0 ? t < best : t > best))) best = t;
     }
     return best;
+  }
+
+  nextOn(track, seconds, by) {
+    const data = this.of(track);
+    const least = this.least(track);
+    let i = by > 0 ? below(data.seconds, seconds + 0.0005) : below(data.seconds, seconds - 0.0005) - 1;
+    while (i >= 0 && i < data.seconds.length && data.strength[i] < least) i += by;
+    return data.seconds[i];
   }
 }
 

@@ -142,6 +142,11 @@ class Desk {
     this.onChosen((beat) => ({ kind: "nudge", beat, by, carry: this.carry }));
   }
 
+  /** The tempo at a height of the contour, as it was drawn when the drag began. */
+  bpmAt(y) {
+    return Math.max(10, this.contourScale.bpm(y));
+  }
+
   /** The bar of the chosen beat, or of the playhead. */
   get bar() {
     const place = this.selected !== null ? this.grid.place(this.selected) : Math.max(0, this.grid.sounding(this.player.seconds));
@@ -388,8 +393,23 @@ class Desk {
     if (!grid) return;
     const i = grid.sounding(seconds);
     byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(1)} bpm` : "";
+    this.#showDistance(i);
     const into = i >= 0 ? (seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0;
     byId("place").textContent = i >= 0 && into < 1.5 ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}` : "–";
+  }
+
+  /** How far the guide's attack lies from the beat that sounds, as a number and a mark on a scale of 50 ms. */
+  #showDistance(i) {
+    if (i === this.measured || i < 0) return;
+    this.measured = i;
+    const track = this.fold.track;
+    const t = this.grid.time[i];
+    const near = track && this.attacks.of(track) ? [-1, 1].map((by) => this.attacks.nextOn(track, t - by * 0.0005, by)) : [];
+    const off = near.filter((a) => a !== undefined).map((a) => 1000 * (a - t)).sort((a, b) => Math.abs(a) - Math.abs(b))[0];
+    const known = off !== undefined && Math.abs(off) <= 50;
+    byId("distance").textContent = known ? `${off > 0 ? "+" : ""}${off.toFixed(0)} ms` : "–";
+    byId("needle").style.transform = `translateX(${known ? off * 0.6 : 0}px)`;
+    byId("needle").hidden = !known;
   }
 
   #run = () => {

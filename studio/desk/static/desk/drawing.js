@@ -117,6 +117,7 @@ export function drawContour(desk) {
   const top = 8;
   const bottom = height - 8;
   const y = (bpm) => bottom - ((Math.min(high, Math.max(low, bpm)) - low) / (high - low)) * (bottom - top);
+  if (!desk.before) desk.contourScale = { y, bpm: (at) => low + ((bottom - at) / (bottom - top)) * (high - low) };
   const step = NICE.find((n) => ((bottom - top) * n) / (high - low) >= 22) ?? 100;
   context.font = `500 13px ${SANS}`;
   context.textBaseline = "middle";

@@ -82,18 +82,29 @@ export class Editing {
   }
 
   /** Drag the beat `index` from a pointerdown on `canvas` until it is let go; Escape takes it back. */
-  drag(canvas, down, index, trackAt) {
+  dragBeat(canvas, down, index, trackAt) {
+    const { desk } = this;
+    this.#drag(canvas, down, (e, box) => ({
+      kind: "move", beat: index, to: desk.view.time(e.clientX - box.left), free: e.altKey, carry: desk.carry,
+      reach: 14 * desk.view.perPixel, track: trackAt(e.clientY - box.top),
+    }));
+  }
+
+  /** Drag the tempo of the beat `index` up or down in the contour. */
+  dragTempo(canvas, down, index) {
+    const { desk } = this;
+    this.#drag(canvas, down, (e, box) => ({ kind: "tempo", beat: index, bpm: desk.bpmAt(e.clientY - box.top), carry: desk.carry }));
+  }
+
+  #drag(canvas, down, wanted) {
     const { desk } = this;
     const box = canvas.getBoundingClientRect();
     let edit = null;
     this.dropped = false;
     const move = (e) => {
-      if (!edit && Math.abs(e.clientX - down.clientX) < 3) return;
+      if (!edit && Math.hypot(e.clientX - down.clientX, e.clientY - down.clientY) < 3) return;
       desk.pointer = [e.clientX, e.clientY];
-      edit = {
-        kind: "move", beat: index, to: desk.view.time(e.clientX - box.left), free: e.altKey, carry: desk.carry,
-        reach: 14 * desk.view.perPixel, track: trackAt(e.clientY - box.top),
-      };
+      edit = wanted(e, box);
       this.preview(edit);
     };
     const end = (save) => {

@@ -71,7 +71,8 @@ class Mixer extends AudioWorkletProcessor {
     this.ringing = [];
     this.#tell("paused");
   }
-  seek({ at }) {
+  seek({ at, id = this.id }) {
+    this.id = id; // reports tell which jump they know of
     this.at = Math.max(0, Math.min(this.total, Math.round(at)));
     this.lead = null;
     this.grain = null;
@@ -93,7 +94,7 @@ class Mixer extends AudioWorkletProcessor {
 
   #tell(what) {
     this.port.postMessage({
-      what, at: this.at, playing: this.playing, waiting: this.waiting, leading: this.lead !== null, time: currentTime,
+      what, at: this.at, playing: this.playing, waiting: this.waiting, leading: this.lead !== null, time: currentTime, id: this.id,
     });
   }
 

@@ -17,6 +17,7 @@ export class Player extends EventTarget {
     this.loop = null;
     this.bars = 0; // count-in
     this.clickLevel = 0.7;
+    this.jumps = 0;
     this.pace = 1;
     this.ears = false;
     this.laid = [];
@@ -50,6 +51,7 @@ export class Player extends EventTarget {
   }
 
   #heard(data) {
+    if ((data.id ?? 0) !== this.jumps) return; // from before the last jump
     this.at = data.at;
     this.heldAt = data.time;
     this.leading = data.leading;
@@ -195,10 +197,12 @@ export class Player extends EventTarget {
   }
 
   async seek(seconds) {
-    this.at = Math.max(0, Math.round(seconds * this.facts.rate));
+    const at = Math.max(0, Math.round(seconds * this.facts.rate));
+    const id = ++this.jumps;
+    this.at = at;
     this.dispatchEvent(new CustomEvent("state", { detail: "moved" }));
     this.#stream();
     await this.ready;
-    this.#post({ do: "seek", at: this.at });
+    this.#post({ do: "seek", at, id });
   }
 }

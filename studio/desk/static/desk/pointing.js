@@ -17,13 +17,26 @@ export function pointing(desk) {
     });
     return best === null ? null : grid.index(best);
   };
+  /** The beat whose dot in the contour is under the pointer. */
+  const dotAt = (x, y) => {
+    const { grid, view } = desk;
+    if (!grid || !desk.contourScale) return null;
+    const i = grid.sounding(view.time(x));
+    for (const k of [i - 1, i, i + 1]) {
+      if (k < 0 || k >= grid.length) continue;
+      const dx = view.x((grid.time[k] + grid.end(k)) / 2) - x;
+      if (Math.hypot(dx, desk.contourScale.y(grid.bpm[k]) - y) < 8) return grid.index(k);
+    }
+    return null;
+  };
   const trackAt = (y) => desk.facts.tracks[Math.floor(y / desk.laneHeight)]?.id;
 
   for (const canvas of [ruler, lanes, contour]) {
     canvas.addEventListener("pointermove", (e) => {
       if (e.buttons) return;
       const beat = canvas === ruler && e.offsetY < 17 ? null : beatAt(xOf(e));
-      canvas.style.cursor = beat === null ? "" : "ew-resize";
+      const dot = canvas === contour && dotAt(xOf(e), e.offsetY) !== null;
+      canvas.style.cursor = dot ? "ns-resize" : beat === null ? "" : "ew-resize";
       if (beat !== desk.hover) {
         desk.hover = beat;
         desk.redraw();
@@ -40,15 +53,22 @@ export function pointing(desk) {
       desk.wake();
       const x = xOf(e);
       if ((canvas === ruler && e.offsetY < 17) || e.shiftKey) return stretch(canvas, e, x);
+      const dot = canvas === contour ? dotAt(x, e.offsetY) : null;
+      if (dot !== null) {
+        desk.select(dot);
+        desk.setPane("beat");
+        return desk.editing.dragTempo(canvas, e, dot);
+      }
       const beat = beatAt(x);
       if (beat !== null) {
         desk.select(beat);
         desk.setPane("beat");
-        desk.editing.drag(canvas, e, beat, canvas === lanes ? trackAt : () => undefined);
+        desk.editing.dragBeat(canvas, e, beat, canvas === lanes ? trackAt : () => undefined);
       } else {
         desk.select(null);
         desk.player.seek(desk.view.time(x));
       }
+      return undefined;
     });
   }
 

@@ -1,0 +1,203 @@
+"""Checking by hand in the real page: doubts by key, the fold, taps, locks, versions, the contour."""
+
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+
+from core.demo import boathouse
+from tests.browser.studio import Browser, Studio, settled
+
+
+class Checking(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        cls.studio = Studio(Path(cls.folder.name), demo=True).start()
+        cls.browser = Browser()
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
+        cls.studio.stop()
+        cls.folder.cleanup()
+
+    def setUp(self):
+        self.page = self.browser.page()
+        self.page.goto(f"{self.studio.url}/sessions/3/desk")
+        settled(self.page)
+        self.asked()
+        self.origin = self.page.evaluate("desk.step")
+
+    def tearDown(self):
+        self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
+        self.page.close()
+        self.assertEqual(self.browser.errors, [])
+
+    def asked(self):
+        """The doubts are those of the map shown."""
+        self.page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
+
+    def edited(self, act):
+        step = self.page.evaluate("desk.step")
+        act()
+        self.page.wait_for_function(f"desk.step !== {step}")
+        return np.array(self.page.evaluate("desk.grid.time"))
+
+    @property
+    def times(self):
+        return np.array(self.page.evaluate("desk.grid.time"))
+
+    def test_doubts_are_walked_heard_and_dismissed_by_key(self):
+        count = self.page.evaluate("desk.doubts.list.length")
+        self.assertGreater(count, 1)
+        self.page.keyboard.press("j")
+        first = self.page.locator("[data-doubt][aria-current] .where").inner_text()
+        self.page.keyboard.press("j")
+        self.page.keyboard.press("k")
+        self.assertEqual(self.page.locator("[data-doubt][aria-current] .where").inner_text(), first)
+        self.page.keyboard.press("g")
+        self.page.wait_for_function("desk.player.playing")
+        start = self.page.evaluate("desk.doubts.now.start")
+        self.assertLess(self.page.evaluate("desk.player.seconds"), start)
+        self.page.keyboard.press("Space")
+        self.page.keyboard.press("x")
+        self.page.wait_for_function(f"desk.doubts.list.length === {count - 1}")
+        before = self.page.evaluate("desk.grid.pins.length")
+        self.edited(lambda: self.page.keyboard.press("p"))  # the next one is right as it is
+        self.assertGreater(self.page.evaluate("desk.grid.pins.length"), before)
+        self.asked()
+        self.assertLessEqual(self.page.evaluate("desk.doubts.list.length"), count - 2)
+
+    def test_a_remedy_shows_what_it_would_do_while_the_pointer_rests_on_it(self):
+        before = self.times
+        self.page.keyboard.press("j")
+        self.page.locator("[data-doubt][aria-current] [data-remedy]").first.hover()
+        self.page.wait_for_function("desk.before !== null")
+        self.page.mouse.move(400, 500)
+        self.page.wait_for_function("desk.before === null")
+        np.testing.assert_array_equal(self.times, before)
+
+    def test_an_attack_is_dragged_into_its_column_in_the_fold(self):
+        beat = self.page.evaluate("desk.grid.index(desk.grid.bar.indexOf(5)) + 1")
+        spoil = {"kind": "nudge", "beat": beat, "by": 0.09}
+        right = self.times
+        self.page.evaluate("(edit) => desk.editing.make(edit)", spoil)
+        self.page.keyboard.press("v")
+        self.page.wait_for_function("desk.fold.data && desk.fold.shown")
+        self.page.wait_for_timeout(400)
+        found = self.page.evaluate(
+            """(t) => { const f = desk.fold, d = f.data;
+            const row = d.bars.indexOf(5); let best = -1;
+            d.seconds.forEach((s, i) => { if (d.row[i] === row && (best < 0 || Math.abs(s - t) < Math.abs(d.seconds[best] - t))) best = i; });
+            const box = f.canvas.getBoundingClientRect();
+            const w = (f.canvas.clientWidth - 124) / f.widest;
+            return [box.left + 64 + d.place[best] * w, box.top + f.y(f.rows.indexOf(row)) + f.row / 2, box.left + 64 + w, d.seconds[best]]; }""",
+            float(right[self.page.evaluate(f"desk.grid.place({beat})")]),
+        )
+        x, y, to, seconds = found
+
+        def drag():
+            self.page.mouse.move(x, y)
+            self.page.mouse.down()
+            self.page.mouse.move((x + to) / 2, y)
+            self.page.mouse.move(to, y)
+            self.page.mouse.up()
+
+        after = self.edited(drag)
+        self.assertAlmostEqual(after[self.page.evaluate(f"desk.grid.place({beat})")], seconds, places=5)
+        self.page.keyboard.press("ArrowDown")
+        self.page.keyboard.press("ArrowDown")
+        self.assertIsNotNone(self.page.evaluate("desk.loop"))
+        self.page.keyboard.press("v")
+        self.page.keyboard.press("l")
+
+    def test_a_press_in_the_fold_plays_the_bar_in_a_loop(self):
+        self.page.keyboard.press("v")
+        self.page.wait_for_function("desk.fold.data && desk.fold.shown")
+        box = self.page.locator("#fold canvas").bounding_box()
+        self.page.mouse.click(box["x"] + 64 + 30, box["y"] + 24 + 4 * 18 + 9)
+        self.page.wait_for_function("desk.player.playing && desk.loop")
+        bar = self.page.evaluate("desk.fold.current")
+        a, b = self.page.evaluate("desk.loop")
+        self.assertEqual(bar, self.page.evaluate("t => desk.grid.bar[desk.grid.nearest(t)]", a))
+        self.assertLess(b - a, 4)
+
+    def test_tapping_along_lays_beats_on_attacks(self):
+        """Taps of a hand that is 40 ms late, pressed while the page plays."""
+        truth = boathouse.truth().beats()
+        self.page.evaluate("desk.player.seek(20)")
+        self.page.keyboard.press("t")
+        self.page.wait_for_function("desk.player.playing && desk.player.seconds > 20.2")
+        goal = truth.seconds[truth.seconds > 21][:8].tolist()
+        # pressing exactly on time is not what is tested: the moments are put where a hand would have put them
+        self.page.evaluate("(taps) => (desk.tapping.taps = taps)", [t + 0.04 for t in goal])
+        after = self.edited(lambda: self.page.keyboard.press("Enter"))
+        off = [np.abs(after - t).min() for t in goal]
+        self.assertLess(np.median(off), 0.008)
+        self.assertFalse(self.page.evaluate("desk.player.playing"))
+
+    def test_a_locked_stretch_refuses_and_says_so(self):
+        self.page.evaluate("desk.setLoop([20, 30])")
+        self.page.keyboard.press("Shift+P")
+        self.page.wait_for_function("desk.marks.list.length > 0")
+        self.page.evaluate("desk.setLoop(null)")
+        before = self.times
+        self.page.keyboard.press("d")
+        self.page.wait_for_selector("#notes >> text=locked")
+        np.testing.assert_array_equal(self.times, before)
+        self.page.locator("[data-pane=marks]").click()
+        self.page.locator("#marks .quiet").first.click()
+        self.page.wait_for_function("desk.marks.list.length === 0")
+        self.edited(lambda: self.page.keyboard.press("d"))
+
+    def test_a_version_is_kept_compared_and_gone_back_to(self):
+        before = self.times
+        self.page.locator("[data-pane=steps]").click()
+        self.page.fill("#version", "Trusted")
+        self.page.keyboard.press("Enter")
+        self.page.wait_for_selector(".versions >> text=Trusted")
+        self.page.locator("body").press("Escape")
+        self.edited(lambda: self.page.evaluate("desk.editing.make({kind: 'shift', by: 0.02})"))
+        self.page.locator(".versions [data-compare]").click()
+        self.page.wait_for_selector("#compared >> text=20 ms at most")
+        self.page.locator("#lanes").hover()
+        self.page.keyboard.press("a")
+        self.assertTrue(self.page.evaluate("desk.compare.heard"))
+        after = self.edited(lambda: self.page.locator(".versions >> text=Trusted").click())
+        np.testing.assert_array_equal(after, before)
+
+    def test_the_playhead_steps_from_attack_to_attack(self):
+        self.page.evaluate("desk.player.seek(20)")
+        self.page.wait_for_timeout(300)
+        places = []
+        for _ in range(4):
+            self.page.keyboard.press("'")
+            places.append(self.page.evaluate("desk.player.at"))
+        self.assertEqual(places, sorted(set(places)))
+        attacks = np.concatenate(
+            [np.array(d["seconds"]) for d in self.page.evaluate("[...desk.attacks.found.values()]")]
+        )
+        rate = self.page.evaluate("desk.facts.rate")
+        for at in places:  # on the sample nearest to an attack
+            self.assertLessEqual(np.abs(attacks * rate - at).min(), 0.51)
+
+    def test_a_dot_of_the_contour_is_dragged_to_another_tempo(self):
+        self.page.evaluate("desk.view.set(30, 700)")
+        self.page.wait_for_timeout(400)
+        box = self.page.locator("#contour").bounding_box()
+        x, y = self.page.evaluate(
+            "(() => { const g = desk.grid, i = g.at(36); return [desk.view.x((g.time[i] + g.end(i)) / 2), desk.contourScale.y(g.bpm[i])]; })()"
+        )
+        before = self.page.evaluate("desk.grid.bpm[desk.grid.at(36)]")
+
+        def drag():
+            self.page.mouse.move(box["x"] + x, box["y"] + y)
+            self.page.mouse.down()
+            self.page.mouse.move(box["x"] + x, box["y"] + y - 8)
+            self.page.mouse.move(box["x"] + x, box["y"] + y - 12)
+            self.page.mouse.up()
+
+        self.edited(drag)
+        self.assertGreater(self.page.evaluate("desk.grid.bpm[desk.grid.at(36)]"), before + 1)
