@@ -14,7 +14,7 @@ from core.beats.fusion import GuideRank, Player
 from core.beats.laying import Laid, in_meter, lay
 from core.beats.scene import NoBeats, Scene, look
 from core.listening.spectrum import FRAME_RATE
-from core.tempomap import Meter, TempoMap
+from core.tempomap import Meter, MeterChange, Meters, TempoMap
 
 Floats = NDArray[np.float64]
 #: Called with a stage name in plain words and the share done, 0 to 1; may raise to stop the work.
@@ -62,6 +62,8 @@ class Solution:
 
 def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progress = lambda *_: None) -> Solution:
     """Find beats and bars. Raises :class:`NoBeats`."""
+    if wishes.meter and len(set(wishes.meter.groups)) > 1:
+        return _uneven(players, wishes, wishes.meter, progress)
     progress("Choosing the guide", 0.0)
     scene = look(players, wishes.guides)
     pins = np.array(sorted(wishes.pins), dtype=np.float64)
@@ -93,6 +95,25 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     doubts = doubts_of(scene, best, tempo_map, sure, ways)
     progress("Done", 1.0)
     return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others)
+
+
+def _uneven(players: Sequence[Player], wishes: Wishes, meter: Meter, progress: Progress) -> Solution:
+    """A meter of unequal felt beats, like 2+2+3/8: its even pulse is found, then felt in the meter's groups."""
+    pulses = Meter(meter.numerator, meter.denominator, (1,) * meter.numerator)
+    share = meter.numerator / meter.beats
+    low, high = wishes.tempo
+    found = solve(players, replace(wishes, meter=pulses, tempo=(low * share, high * share)), progress)
+
+    def felt(tempo_map: TempoMap) -> TempoMap:
+        changes = (MeterChange(c.bar, meter if c.meter == pulses else c.meter) for c in tempo_map.meters.changes)
+        return replace(tempo_map, meters=Meters(tuple(changes)))
+
+    tempo_map = felt(found.map)
+    beats, every = tempo_map.beats(), found.map.beats()
+    at = np.searchsorted(every.quarters, beats.quarters - 1e-6)
+    doubts = [replace(d, beat=int(tempo_map.beat_index_at(d.start + 1e-6))) for d in found.doubts]
+    others = [replace(a, map=felt(a.map)) for a in found.alternatives]
+    return Solution(tempo_map, found.confidence[np.minimum(at, len(every) - 1)], found.ranks, doubts, others)
 
 
 def _between(curve: Floats, start: float | None, end: float | None) -> Floats:

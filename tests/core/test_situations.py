@@ -1,5 +1,6 @@
 """What practice brings, one made-up take each: drift, fills, silence, swing, odd meters, no drums, loose ends."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import mir_eval
@@ -87,6 +88,39 @@ class WithDrums(Case):
         self.assertGreater(float(found.map.seconds[0]), 0.9)
         self.assertLess(float(found.map.seconds[-1]), end + 3.5)
 
+    def test_a_drum_roll_before_beat_one(self):
+        meters = Meters.of((1, "4/4"))
+        truth = takes.tempo_map(takes.drift(16 * 4 + 5, 112), meters, first=-4)
+        parts = takes.groove(truth, 16) | takes.bass_line(truth, 16) | takes.chords(truth, 16)
+        parts["snare"][1][:0] = [Stroke(-2 + k / 8, 62, level=0.3 + 0.03 * k) for k in range(16)]
+        found = self.check(takes.record(truth, parts), meter="4/4")
+        self.assertAlmostEqual(float(found.map.bar_seconds(1)), float(truth.bar_seconds(1)), delta=0.03)
+
+    def test_a_count_in_by_voice(self):
+        meters = Meters.of((1, "4/4"))
+        truth = takes.tempo_map(takes.drift(16 * 4 + 5, 98), meters, first=-4)
+        parts = takes.groove(truth, 16) | takes.bass_line(truth, 16) | takes.chords(truth, 16)
+        # spoken numbers: soft attacks, some 30 ms late and early
+        parts["voice"] = (
+            voices.squeezebox,
+            [Stroke(k + 0.04 * (-1) ** k, 50 + k, 0.3, 0.5) for k in range(-4, 0)],
+            0.0,
+        )
+        found = self.check(takes.record(truth, parts), meter="4/4")
+        self.assertAlmostEqual(float(found.map.bar_seconds(1)), float(truth.bar_seconds(1)), delta=0.03)
+
+    def test_a_slow_band_that_plays_eighths_is_not_counted_double(self):
+        for bpm in (66, 76):
+            truth, parts = band(bpm=bpm)
+            found = self.check(takes.record(truth, parts), meter="4/4")
+            self.assertAlmostEqual(60 / float(np.median(np.diff(found.map.beats().seconds))), bpm, delta=0.08 * bpm)
+
+    def test_a_machine_that_pauses_keeps_its_downbeats(self):
+        meters, bars = Meters.of((1, "4/4")), 28
+        truth = takes.tempo_map(np.full(bars * 4 + 1, 117.0), meters)
+        parts = takes.groove(truth, bars, skip=range(13, 17)) | takes.chords(truth, bars, voices.keys)
+        self.check(takes.record(truth, parts, jitter=0.0), meter="4/4")
+
     def test_ends_that_the_engineer_sets(self):
         made = takes.record(*band())
         found = solve(made.players, Wishes(start=8.0, end=24.0)).map
@@ -125,6 +159,16 @@ class InOtherMeters(Case):
         truth, parts = band(bpm=76, text="12/8", percent=3)
         self.check(takes.record(truth, parts), downs=0.6)
 
+    def test_seven_eight_felt_in_unequal_beats(self):
+        meters, bars = Meters.of((1, "2+2+3/8")), 20
+        eighths = takes.drift(7 * bars + 1, 270, 3)
+        pulse = takes.tempo_map(eighths, Meters.of((1, "1+1+1+1+1+1+1/8")))
+        truth = pulse.with_points(pulse.seconds, pulse.quarters)
+        truth = replace(truth, meters=meters)
+        made = takes.record(truth, takes.groove(truth, bars) | takes.bass_line(truth, bars))
+        found = self.check(made, beats=0.9, downs=0.9, meter="7/8", wishes=Wishes(meter=meters.meter_at(1)))
+        self.assertEqual(len(found.confidence), len(found.map.beats()))
+
     def test_one_odd_bar_among_others(self):
         truth, parts = band(bars=20, changes=((9, "2/4"), (10, "4/4")))
         self.check(takes.record(truth, parts), meter="4/4", downs=0.85)
@@ -149,6 +193,14 @@ class WithoutDrums(Case):
 
     def test_soft_attacks(self):
         self.check(self.solo(voices.squeezebox), beats=0.9, downs=0.6)
+
+    def test_bowed_strings_together(self):
+        meters, bars = Meters.of((1, "3/4")), 20
+        truth = takes.tempo_map(takes.drift(3 * bars + 1, 118, 5), meters)
+        parts = takes.melody(truth, bars, voices.squeezebox)
+        parts["cello"] = (voices.squeezebox, takes.bass_line(truth, bars)["bass"][1], 0.012)
+        parts |= takes.chords(truth, bars, voices.squeezebox, lean=-0.006)
+        self.check(takes.record(truth, parts, jitter=0.012), beats=0.9, downs=0.8)
 
     def test_rubato_with_a_fermata(self):
         meters, bars = Meters.of((1, "3/4")), 20
