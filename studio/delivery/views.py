@@ -10,6 +10,7 @@ from django.views.decorators.http import require_GET
 
 from core.following import click
 from core.formats import smf, tables
+from studio.desk.played import clicks_of
 from studio.library.models import Session
 
 
@@ -39,11 +40,23 @@ def midi(request, pk):
 
 @require_GET
 def click_wav(request, pk):
+    """The click as it is heard at the desk, for the whole take or from one bar (``from``) up to another (``to``)."""
     session = _with_map(pk)
-    found = click.clicks(session.step.tempo_map, session.rate, session.seconds)
-    track = click.render(found, session.rate, round(session.seconds * session.rate))
+    tempo_map, rate = session.step.tempo_map, session.rate
+    start, end = 0, round(session.seconds * rate)
+    try:
+        if request.GET.get("from"):
+            start = round(float(tempo_map.bar_seconds(int(request.GET["from"]))) * rate)
+        if request.GET.get("to"):
+            end = round(float(tempo_map.bar_seconds(int(request.GET["to"]) + 1)) * rate)
+    except ValueError:
+        return HttpResponse("Bars are whole numbers.", status=422, content_type="text/plain; charset=utf-8")
+    if not 0 <= start < end:
+        return HttpResponse("Those bars hold nothing.", status=422, content_type="text/plain; charset=utf-8")
+    found = clicks_of(session, tempo_map)
+    track = click.render(found, rate, min(end, round(session.seconds * rate)) - start, session.click_style.sound, start)
     out = io.BytesIO()
-    sf.write(out, track, session.rate, "PCM_24", format="WAV")
+    sf.write(out, track, rate, "PCM_24", format="WAV")
     return _file(out.getvalue(), session, "click.wav", "audio/wav")
 
 

@@ -1,14 +1,16 @@
 """What the page plays: blocks of the tracks, the click, a count-in."""
 
 import base64
+import json
 
 import numpy as np
 from django.http import Http404, JsonResponse
 from django.shortcuts import get_object_or_404
-from django.views.decorators.http import require_GET
+from django.views.decorators.http import require_GET, require_POST
 
 from core.following import click
 from core.listening import audio
+from core.tempomap import TempoMap
 from studio.desk.answers import raw
 from studio.desk.models import Mark
 from studio.library.models import Session
@@ -32,21 +34,40 @@ def block(request, pk, number):
     return raw(b"".join(parts), "private, no-store")
 
 
+def clicks_of(session: Session, tempo_map: TempoMap) -> click.Clicks:
+    """The session's clicks in its own style; none where the music has no beat."""
+    rate = session.rate or 48_000
+    found = click.clicks(tempo_map, rate, session.seconds, session.click_style)
+    silent = np.zeros(len(found.samples), dtype=bool)
+    for mark in session.marks.filter(kind=Mark.Kind.FREE):
+        silent |= (found.samples >= mark.start * rate - 1) & (found.samples < mark.end * rate - 1)
+    return click.Clicks(found.samples[~silent], found.kinds[~silent])
+
+
+@require_POST
+def click_style(request, pk):
+    """Which sound the click has, and what it clicks."""
+    session = get_object_or_404(Session, pk=pk)
+    said = json.loads(request.body)
+    try:
+        style = click.Style(said.get("sound", "wood"), said.get("figure", "beats"))
+    except ValueError as e:
+        return JsonResponse({"error": str(e)}, status=422)
+    session.click = {"sound": style.sound, "figure": style.figure}
+    session.save(update_fields=["click"])
+    return JsonResponse({"ok": True})
+
+
 @require_GET
 def click_track(request, pk):
     """The click: at which samples it sounds, and the sounds."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     rate = session.rate or 48_000
-    sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate)]
+    sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate, session.click_style.sound)]
     step = session.step
     if request.GET.get("step"):  # another version, to compare by ear
         step = get_object_or_404(session.steps, pk=request.GET["step"])
-    found = click.clicks(step.tempo_map, rate, session.seconds) if step else None
-    if found:
-        silent = np.zeros(len(found.samples), dtype=bool)
-        for mark in session.marks.filter(kind=Mark.Kind.FREE):
-            silent |= (found.samples >= mark.start * rate - 1) & (found.samples < mark.end * rate - 1)
-        found = click.Clicks(found.samples[~silent], found.kinds[~silent])
+    found = clicks_of(session, step.tempo_map) if step else None
     return JsonResponse(
         {
             "sounds": sounds,

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from studio.desk import checking, drawn, played, views
+from studio.desk import checking, drawn, leaning, played, views
 
 urlpatterns = [
     path("sessions/<int:pk>/desk", views.desk, name="desk"),
@@ -18,8 +18,11 @@ urlpatterns = [
     path("sessions/<int:pk>/compare/<int:step>", checking.compare, name="compare"),
     path("sessions/<int:pk>/blocks/<int:number>", played.block, name="block"),
     path("sessions/<int:pk>/click", played.click_track, name="click"),
+    path("sessions/<int:pk>/click-style", played.click_style, name="click-style"),
     path("sessions/<int:pk>/count-in", played.count_in, name="count-in"),
     path("sessions/<int:pk>/fold/<int:track>", drawn.folded, name="fold"),
+    path("sessions/<int:pk>/lean", leaning.view, name="lean"),
+    path("sessions/<int:pk>/lean.csv", leaning.table, name="lean-table"),
     path("tracks/<int:pk>/attacks", drawn.track_attacks, name="attacks"),
     path("tracks/<int:pk>/peaks/<int:level>/<int:tile>", drawn.peaks_tile, name="peaks"),
     path("tracks/<int:pk>/samples/<int:tile>", drawn.samples_tile, name="samples"),

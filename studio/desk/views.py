@@ -7,6 +7,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET, require_POST
 
+from core.following.click import FIGURES, SOUNDS
 from core.listening.peaks import LEVELS
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
@@ -145,6 +146,8 @@ def panel(request, pk, stage):
                 context["beat"] = panels.beat(tempo_map, int(request.GET["beat"]))
         if stage == "find":
             context["alternatives"] = [a["name"] for a in session.finding.get("alternatives", [])]
+        if stage == "follow":
+            context |= {"sounds": SOUNDS, "figures": FIGURES}
         if stage == "deliver":
             context["written"] = panels.written(tempo_map)
     return render(request, f"desk/panels/{stage}.html", context)

@@ -7,6 +7,7 @@ from django.conf import settings
 from django.db import models
 
 from core.beats import Wishes
+from core.following.click import Style
 from core.tempomap import Meter
 
 
@@ -21,6 +22,7 @@ class Session(models.Model):
     fastest = models.FloatField(default=Wishes().tempo[1])
     meter = models.CharField(max_length=40, blank=True, help_text="empty: found by listening")
     guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: as heard")
+    click = models.JSONField(default=dict, help_text="sound and figure of the click")
     finding = models.JSONField(default=dict, help_text="confidence and guide ranks of the last analysis")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
 
@@ -41,6 +43,10 @@ class Session(models.Model):
     @property
     def wishes(self) -> Wishes:
         return Wishes((self.slowest, self.fastest), Meter.parse(self.meter) if self.meter else None, self.guides)
+
+    @property
+    def click_style(self) -> Style:
+        return Style(**self.click)
 
     def erase(self):
         """Remove the session and every file of it."""

@@ -56,3 +56,43 @@ class CountIn(TestCase):
         found, length = click.count_in(self.map, 48_000, 2.25)
         self.assertEqual(length, 4 * 24_000 - 12_000)
         self.assertLess(found.samples.max(), length)
+
+
+class Figures(TestCase):
+    def times(self, text, figure, bpm=120.0):
+        m = TempoMap.steady(bpm, Meters.of((1, text)), bars=2)
+        found = click.clicks(m, 48_000, 100, click.Style("wood", figure))
+        return (found.samples / 24_000).tolist(), found.kinds.tolist()
+
+    def test_seven_eight_is_accented_in_its_groups(self):
+        # 2+2+3: felt beats at eighths 0, 2 and 4 (common practice)
+        times, kinds = self.times("2+2+3/8", "eighths")
+        self.assertEqual([2 * t for t in times[:8]], list(range(8)))
+        self.assertEqual(kinds[:8], [0, 2, 1, 2, 1, 2, 2, 0])
+
+    def test_six_eight_has_six_eighths(self):
+        _, kinds = self.times("6/8", "eighths")
+        self.assertEqual(kinds[:6], [0, 2, 2, 1, 2, 2])
+
+    def test_triplets_and_swing_stand_at_thirds(self):
+        times, _ = self.times("4/4", "triplets")
+        np.testing.assert_allclose(times[:4], [0, 1 / 3, 2 / 3, 1], atol=1e-4)
+        times, _ = self.times("4/4", "swung")
+        np.testing.assert_allclose(times[:4], [0, 2 / 3, 1, 5 / 3], atol=1e-4)
+
+    def test_sixteenths_and_downbeats(self):
+        times, _ = self.times("3/4", "sixteenths")
+        np.testing.assert_allclose(np.diff(times), 0.25, atol=1e-4)
+        times, kinds = self.times("3/4", "downbeats")
+        self.assertEqual((times[:2], set(kinds)), ([0.0, 3.0], {0}))
+
+    def test_each_sound_starts_at_once_and_stays_in_range(self):
+        for name in click.SOUNDS:
+            for sound in click.sounds(48_000, name):
+                self.assertGreater(abs(sound[0]), 0.05)
+                self.assertLessEqual(np.abs(sound).max(), 1)
+                self.assertLess(abs(sound[-1]), 1e-3)
+
+    def test_a_click_that_is_none(self):
+        with self.assertRaises(ValueError):
+            click.Style("wood", "fifths")

@@ -118,6 +118,10 @@ export function commands(desk) {
   forms(desk, run);
   document.addEventListener("change", (e) => {
     if (e.target.matches("[data-lead]")) desk.setLead(Number(e.target.value));
+    if (e.target.matches("[data-click]")) desk.setClickStyle();
+  });
+  document.addEventListener("input", (e) => {
+    if (e.target.id === "click-pan") desk.player.setClickPan(Number(e.target.value));
   });
 
   const list = document.getElementById("keys");

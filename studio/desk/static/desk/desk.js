@@ -1,7 +1,7 @@
 // The desk: its state, and what happens when it changes. Drawing, pointing, editing and playing live in their own modules.
 
 import { gather, onFiles } from "../library/gather.js";
-import { getJson, note } from "../studio/server.js";
+import { getJson, note, send } from "../studio/server.js";
 import { AttackMarks } from "./attacks.js";
 import { commands } from "./commands.js";
 import { Compare } from "./compare.js";
@@ -251,6 +251,13 @@ class Desk {
     byId("click").setAttribute("aria-pressed", on);
   }
 
+  async setClickStyle() {
+    const [sound, figure] = [byId("click-sound").value, byId("click-figure").value];
+    const { ok, data } = await send(`/sessions/${this.facts.id}/click-style`, { sound, figure });
+    if (!ok) return note(data.error, true);
+    return this.player.refreshClick();
+  }
+
   toggleEars() {
     this.player.setEars(!this.player.ears);
     note(this.player.ears ? "Click in the left ear, tracks in the right." : "Click and tracks in both ears.");
@@ -294,6 +301,7 @@ class Desk {
 
   setStage(stage) {
     this.stage = stage;
+    byId("leanview").hidden = true;
     for (const b of document.querySelectorAll("[data-stage]")) b.setAttribute("aria-selected", b.dataset.stage === stage);
     this.showPanel();
   }
@@ -315,12 +323,21 @@ class Desk {
     this.marks.show();
     this.stretches.show();
     this.compare.show();
+    if (byId("click-pan")) byId("click-pan").value = this.player.clickPan;
   }
 
   setPane(pane) {
+    const panes = [...document.querySelectorAll("[data-pane]")].map((b) => b.dataset.pane);
+    if (panes.length && !panes.includes(pane)) [pane] = panes; // a panel with panes of its own
     this.pane = pane;
+    this.#showLean(this.stage === "follow" && pane === "lean");
     for (const b of document.querySelectorAll("[data-pane]")) b.setAttribute("aria-selected", b.dataset.pane === pane);
     for (const el of document.querySelectorAll("[data-shows]")) el.hidden = el.dataset.shows !== pane;
+  }
+
+  #showLean(shown) {
+    byId("leanview").hidden = !shown;
+    if (shown && this.step !== null) globalThis.htmx?.ajax("GET", `/sessions/${this.facts.id}/lean`, { target: "#leanview", swap: "innerHTML" });
   }
 
   setGridStrength(strength) {

@@ -15,7 +15,7 @@ class Mixer extends AudioWorkletProcessor {
     this.playing = false;
     this.waiting = false;
     this.loop = null;
-    this.click = { samples: [], kinds: [], sounds: [], level: 1 };
+    this.click = { samples: [], kinds: [], sounds: [], level: 1, left: 1, right: 1 };
     this.next = 0; // place of the next click
     this.ringing = []; // {sound, from}
     this.lead = null; // a running count-in
@@ -55,6 +55,11 @@ class Mixer extends AudioWorkletProcessor {
   setPace({ pace }) {
     this.pace = pace;
     this.grain = null;
+  }
+  clickPan({ pan }) {
+    // the nearer side keeps its level, so that the middle sounds as it always did
+    this.click.left = Math.min(1, 1 - pan);
+    this.click.right = Math.min(1, 1 + pan);
   }
   setLoop({ loop }) {
     this.loop = loop;
@@ -275,8 +280,8 @@ class Mixer extends AudioWorkletProcessor {
       // a count-in is heard even where the click is off
       const level = voice.loud ? Math.max(0.7, this.click.level) : this.click.level;
       for (let i = Math.max(0, voice.from); i < length && i - voice.from < voice.sound.length; i++) {
-        left[i] += level * voice.sound[i - voice.from];
-        if (!this.ears) right[i] += level * voice.sound[i - voice.from];
+        left[i] += level * (this.ears ? 1 : this.click.left) * voice.sound[i - voice.from];
+        if (!this.ears) right[i] += level * this.click.right * voice.sound[i - voice.from];
       }
       voice.from -= length;
       return -voice.from < voice.sound.length;

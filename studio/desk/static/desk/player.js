@@ -18,6 +18,7 @@ export class Player extends EventTarget {
     this.bars = 0; // count-in
     this.clickLevel = 0.7;
     this.jumps = 0;
+    this.clickPan = 0;
     this.pace = 1;
     this.ears = false;
     this.laid = [];
@@ -110,6 +111,12 @@ export class Player extends EventTarget {
   setClick(level) {
     this.clickLevel = level;
     this.#post({ do: "clickLevel", level });
+  }
+
+  /** Where the click sits, -1 left to 1 right. */
+  setClickPan(pan) {
+    this.clickPan = pan;
+    this.#post({ do: "clickPan", pan });
   }
 
   /** Click left, tracks right, or both in both ears. */

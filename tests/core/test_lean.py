@@ -1,0 +1,55 @@
+"""Lean: made-up players with known offsets are recovered within a millisecond."""
+
+from unittest import TestCase
+
+import numpy as np
+
+from core.following.lean import lean
+from core.instruments import voices
+from core.tempomap import Meters
+from tests.core import takes
+
+
+class Leaning(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        bars = 24
+        meters = Meters.of((1, "4/4"))
+        cls.truth = takes.tempo_map(takes.drift(4 * bars + 1, 108, 4), meters)
+        strokes = [takes.Stroke(float(q), 45, level=0.9) for q in range(4 * bars)]
+        late = [takes.Stroke(float(q), 45, level=0.9) for q in range(0, 4 * bars, 2)]
+        parts = {
+            "kick": (voices.thump, strokes, 0.0),
+            "late": (voices.thump, late, 0.008),
+            "early": (voices.thump, strokes[1::2], -0.006),
+        }
+        made = takes.record(cls.truth, parts, jitter=0.003)
+        rng = np.random.default_rng(12)
+        frames = round((float(cls.truth.seconds[-1]) + 1.5) * takes.RATE)
+        # a microphone 12 ms away hears exactly what the kick's does
+        notes = takes.played(takes.Performer("kick", voices.thump, tuple(strokes), 0.0, 0.003), cls.truth, rng)
+        near = takes.sounded(notes, voices.thump, takes.RATE, frames, rng)
+        room = np.concatenate([np.zeros(round(0.012 * takes.RATE)), near])[:frames]
+        cls.found = {x.name: x for x in lean(cls.truth, [*made.players, takes.to_player("room", room)])}
+
+    def test_who_drags_and_who_pushes(self):
+        self.assertAlmostEqual(self.found["kick"].average, 0, delta=1)
+        self.assertAlmostEqual(self.found["late"].average, 8, delta=1)
+        self.assertAlmostEqual(self.found["early"].average, -6, delta=1)
+
+    def test_a_distant_microphone_is_no_late_player(self):
+        room = self.found["room"]
+        self.assertAlmostEqual(room.delay, 12, delta=1)
+        self.assertAlmostEqual(room.average, 0, delta=1)
+        for name in ("kick", "late", "early"):
+            self.assertEqual(self.found[name].delay, 0)
+
+    def test_spread_is_the_player_s_own(self):
+        for name in ("kick", "late", "early"):
+            self.assertAlmostEqual(self.found[name].spread, 3, delta=1)
+
+    def test_by_beat_of_the_bar(self):
+        late = self.found["late"].by_beat
+        np.testing.assert_allclose(late[[0, 2]], 8, atol=1.6)
+        self.assertTrue(np.isnan(late[[1, 3]]).all())
+        self.assertAlmostEqual(self.found["late"].share, 0.5, delta=0.02)

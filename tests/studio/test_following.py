@@ -1,0 +1,53 @@
+"""Click styles, the click of some bars, and the Lean view, as the page asks for them."""
+
+import csv
+import io
+
+import numpy as np
+import soundfile as sf
+
+from tests.studio.base import StudioCase
+
+
+class Following(StudioCase):
+    def setUp(self):
+        super().setUp()
+        self.session_ = self.mapped()
+        self.url = f"/sessions/{self.session_.pk}"
+
+    def click(self):
+        return self.client.get(f"{self.url}/click").json()
+
+    def test_a_figure_is_heard_and_delivered_alike(self):
+        before = self.click()
+        self.assertEqual(self.post(f"{self.url}/click-style", sound="bell", figure="eighths").status_code, 200)
+        after = self.click()
+        self.assertEqual(len(after["samples"]), 2 * len(before["samples"]) - 1)
+        self.assertNotEqual(after["sounds"], before["sounds"])
+        wav = b"".join(self.client.get(f"{self.url}/deliver/click.wav").streaming_content)
+        x, _ = sf.read(io.BytesIO(wav))
+        for at in after["samples"][:20]:
+            self.assertNotEqual(x[at], 0)
+        self.assertIn("<option selected>bell", self.client.get(f"{self.url}/panel/follow").content.decode())
+
+    def test_there_is_no_such_click(self):
+        self.assertEqual(self.post(f"{self.url}/click-style", sound="cow").status_code, 422)
+
+    def test_the_click_of_some_bars_starts_on_the_first_one_s_line(self):
+        whole, _ = sf.read(io.BytesIO(b"".join(self.client.get(f"{self.url}/deliver/click.wav").streaming_content)))
+        answer = self.client.get(f"{self.url}/deliver/click.wav?from=3&to=4")
+        part, rate = sf.read(io.BytesIO(b"".join(answer.streaming_content)))
+        grid = self.client.get(f"{self.url}/map").json()["grid"]
+        line = {b: t for b, n, t in zip(grid["bar"], grid["beat"], grid["time"], strict=True) if n == 1}
+        start, end = (round(line[b] * rate) for b in (3, 5))
+        self.assertEqual(len(part), end - start)
+        np.testing.assert_array_equal(part, whole[start:end])
+        self.assertEqual(self.client.get(f"{self.url}/deliver/click.wav?from=9&to=4").status_code, 422)
+
+    def test_lean_as_a_picture_and_as_a_table(self):
+        page = self.client.get(f"{self.url}/lean").content.decode()
+        self.assertIn("on the beat, very firm", page)
+        rows = list(csv.reader(io.StringIO(self.client.get(f"{self.url}/lean.csv").content.decode())))
+        self.assertEqual(rows[0], ["bar", "beat", "seconds", f"{self.session_.tracks.get().name} (ms)"])
+        self.assertEqual(len(rows) - 1, len(self.client.get(f"{self.url}/map").json()["grid"]["time"]))
+        self.assertLess(max(abs(float(r[3])) for r in rows[1:] if r[3]), 3)
