@@ -424,7 +424,7 @@ class Desk {
     const near = track && this.attacks.of(track) ? [-1, 1].map((by) => this.attacks.nextOn(track, t - by * 0.0005, by)) : [];
     const off = near.filter((a) => a !== undefined).map((a) => 1000 * (a - t)).sort((a, b) => Math.abs(a) - Math.abs(b))[0];
     const known = off !== undefined && Math.abs(off) <= 50;
-    byId("distance").textContent = known ? `${off > 0 ? "+" : ""}${off.toFixed(0)} ms` : "–";
+    byId("distance").textContent = known ? `${off >= 0.5 ? "+" : ""}${Math.round(off) || 0} ms` : "–";
     byId("needle").style.transform = `translateX(${known ? off * 0.6 : 0}px)`;
     byId("needle").hidden = !known;
   }
