@@ -22,7 +22,7 @@ BLOCK = 16_384
 @require_GET
 def block(request, pk, number):
     """Block ``number`` of the tracks asked for: planar float32, track by track, channel by channel."""
-    session = get_object_or_404(Session, pk=pk)
+    session = get_object_or_404(Session.objects.defer("finding"), pk=pk)
     try:
         wanted = [int(n) for n in request.GET.get("tracks", "").split(",")]
         tracks = session.tracks.in_bulk(wanted)
@@ -61,7 +61,7 @@ def click_style(request, pk):
 @require_GET
 def click_track(request, pk):
     """The click: at which samples it sounds, and the sounds."""
-    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    session = get_object_or_404(Session.objects.select_related("step").defer("finding"), pk=pk)
     rate = session.rate or 48_000
     sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate, session.click_style.sound)]
     step = session.step
@@ -80,7 +80,7 @@ def click_track(request, pk):
 @require_GET
 def count_in(request, pk):
     """The clicks that lead to a time, ``bars`` bars long, in the tempo found there."""
-    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    session = get_object_or_404(Session.objects.select_related("step").defer("finding"), pk=pk)
     at, bars = float(request.GET["at"]), max(1, min(8, int(request.GET.get("bars", 1))))
     if session.step is None:
         return JsonResponse({"samples": [], "kinds": [], "length": 0})

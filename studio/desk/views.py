@@ -21,6 +21,8 @@ from studio.jobs.models import Job
 from studio.jobs.tasks import start
 from studio.library.models import Session
 
+#: Sessions without what the last search found: whole maps of other readings, which no edit needs to read.
+_LIGHT = Session.objects.select_related("step").defer("finding")
 STALE = "This session was changed in another window. The page now shows its current state; make your edit again."
 
 
@@ -81,13 +83,13 @@ def _state(session: Session, tempo_map=None) -> dict:
 
 @require_GET
 def the_map(request, pk):
-    return answer(_state(get_object_or_404(Session.objects.select_related("step"), pk=pk)))
+    return answer(_state(get_object_or_404(_LIGHT, pk=pk)))
 
 
 @require_POST
 def edit(request, pk):
     """Do an edit, or with ``preview`` show what it would do. 409 where another window was faster."""
-    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    session = get_object_or_404(_LIGHT, pk=pk)
     said = json.loads(request.body)
     if said.get("step") != session.step_id:
         return answer({"error": STALE, **_state(session)}, status=409)
@@ -105,13 +107,13 @@ def edit(request, pk):
 
 
 def _fresh(pk) -> Session:
-    return Session.objects.select_related("step").get(pk=pk)
+    return _LIGHT.get(pk=pk)
 
 
 @require_POST
 def travel(request, pk):
     """Undo or redo by a number of steps (``by``), or go to any step (``to``), such as a named version."""
-    session = get_object_or_404(Session, pk=pk)
+    session = get_object_or_404(Session.objects.defer("finding"), pk=pk)
     said = json.loads(request.body)
     try:
         if "to" in said:

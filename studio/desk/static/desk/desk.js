@@ -82,10 +82,10 @@ class Desk {
     this.hover = null;
     if (this.loop && this.loopBar !== undefined) this.#loopAround(this.loopBar);
     clearTimeout(this.clickTimer);
-    this.clickTimer = setTimeout(() => this.#mapSettled(), 100); // a burst of edits asks once
+    this.clickTimer = setTimeout(() => this.#mapSettled(), 180); // a burst of edits asks once
     this.doubts.later();
     this.redraw();
-    this.showPanel();
+    this.showPanel(180);
     this.#stages();
   }
 
@@ -306,13 +306,13 @@ class Desk {
     this.showPanel();
   }
 
-  showPanel() {
+  showPanel(after = 60) {
     const beat = this.stage === "check" && this.selected !== null ? `?beat=${this.selected}` : "";
     clearTimeout(this.panelTimer);
     // a burst of edits asks once
     this.panelTimer = setTimeout(() => {
       globalThis.htmx?.ajax("GET", `/sessions/${this.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" }).then(() => this.#panelShown());
-    }, 60);
+    }, after);
   }
 
   #panelShown() {
@@ -374,6 +374,7 @@ class Desk {
       drawRuler(this);
       drawContour(this);
       drawOverview(this);
+      this.fold.draw();
       this.#showPlayhead();
       this.drawn += 1;
       this.frames.push(performance.now() - begun);
