@@ -84,6 +84,7 @@ class Desk {
     clearTimeout(this.clickTimer);
     this.clickTimer = setTimeout(() => this.#mapSettled(), 180); // a burst of edits asks once
     this.doubts.later();
+    this.compare.leave(); // what was compared was another map
     this.redraw();
     this.showPanel(180);
     this.#stages();
@@ -93,7 +94,6 @@ class Desk {
     this.player.refreshClick();
     if (this.step !== null) this.marks.ask();
     this.fold.refresh();
-    this.compare.leave();
   }
 
   showPreview(grid, name) {
