@@ -159,7 +159,9 @@ def run(page) -> list[tuple[str, int, tuple[float, float], tuple[float, float]]]
         page.evaluate("(step) => desk.editing.goTo(step)", origin)
         for edit in case.spoil:
             page.evaluate("(edit) => desk.editing.make(edit)", edit)
-        page.evaluate("() => (desk.setLoop(null), desk.select(null), desk.setPane('doubts'), desk.doubts.open = -1)")
+        page.evaluate(
+            "() => (desk.setLoop(null), desk.select(null), desk.panels.turn('doubts'), desk.doubts.open = -1)"
+        )
         spoiled = grid_of(page)
         page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
         hands = Hands(page)

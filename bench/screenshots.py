@@ -51,7 +51,7 @@ def main() -> None:
             page.get_by_role("tab", name="Stretch").click()
             page.wait_for_timeout(900)
             page.screenshot(path=TARGET / "stretch.png")
-            page.evaluate("desk.setLoop(null); desk.setPane('doubts')")
+            page.evaluate("desk.setLoop(null); desk.panels.turn('doubts')")
             page.keyboard.press("v")
             page.wait_for_timeout(1200)
             page.screenshot(path=TARGET / "fold.png")

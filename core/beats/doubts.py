@@ -6,7 +6,7 @@ Each remedy is an edit as plain data (see ``studio/desk/edits``): the desk can a
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -16,13 +16,12 @@ from core.beats.laying import Laid
 from core.beats.scene import Scene
 from core.beats.tempo import Count
 from core.tempomap import TempoMap
+from core.tempomap.pulses import same_place
 
 Floats = NDArray[np.float64]
 
 #: Severity: 1 look when there is time, 2 listen to it, 3 probably wrong.
 LOOK, LISTEN, WRONG = 1, 2, 3
-
-
 #: Kinds of doubts about the whole take: its tempo, its off-beats for beats, its distance to the attacks.
 WHOLE = ("level", "phase", "late")
 
@@ -38,8 +37,8 @@ class Remedy:
 @dataclass(frozen=True)
 class Doubt:
     """``kind``: weak, jump, no-attack, beside, meter, downbeat, end, hold, or about the whole take one of
-    :data:`WHOLE`. ``start`` and ``end`` in
-    seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a sentence."""
+    :data:`WHOLE`. ``start`` and ``end`` in seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a
+    sentence."""
 
     kind: str
     start: float
@@ -252,6 +251,32 @@ def _level(find: _Finder, ways: Sequence[Count]) -> list[Doubt]:
                 reason = f"Counted at {way.bpm:.0f} it convinces nearly as well: {words} the tempo?"
                 return [find.doubt("level", 0, 0, LISTEN, reason, [Remedy(f"{words} the tempo", {"kind": kind})])]
     return []
+
+
+def felt_as(doubts: Sequence[Doubt], pulse: TempoMap, felt: TempoMap) -> list[Doubt]:
+    """Doubts about a map's even pulse as doubts about its unequal felt beats.
+
+    Remedies that name a pulse on which no felt beat falls, or count pulses, have no meaning there and go.
+    """
+    ends = felt.beats().index[[0, -1]]
+
+    def place(beat: int) -> float:
+        return same_place(beat, pulse, felt)
+
+    def told(remedy: Remedy) -> Remedy | None:
+        edit = remedy.edit
+        if edit["kind"] == "resolve":
+            a, b = int(np.floor(place(edit["from"]))), int(np.ceil(place(edit["to"])))
+            return replace(remedy, edit={"kind": "resolve", "from": max(a, int(ends[0])), "to": min(b, int(ends[1]))})
+        if "beat" in edit:
+            at = place(edit["beat"])
+            return replace(remedy, edit={**edit, "beat": round(at)}) if at == round(at) else None
+        return remedy if edit["kind"] in ("insert", "shift") else None
+
+    return [
+        replace(d, beat=int(np.floor(place(d.beat))), remedies=[r for x in d.remedies if (r := told(x))])
+        for d in doubts
+    ]
 
 
 def _runs(flags: NDArray[np.bool_], join: int = 1) -> list[tuple[int, int]]:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from core.beats.decoder import Leash, decode
@@ -10,7 +12,8 @@ from core.beats.refine import to_attacks
 from core.beats.scene import Scene
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
-from core.tempomap.edits import EditError, pins_of, with_every_beat
+from core.tempomap.edits import EditError, move_beat, pins_of, with_every_beat
+from core.tempomap.pulses import has_pulses, pulsed, same_place
 
 
 def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int | None = None) -> TempoMap:
@@ -18,8 +21,14 @@ def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int
     every beat outside, to the bit. Pins inside are kept.
 
     ``beats`` asks for that many beats from ``first`` to ``last``; otherwise the number may change, and the
-    beats after the stretch are renumbered. Raises :class:`core.tempomap.edits.EditError`.
+    beats after the stretch are renumbered. Uneven meters are solved on their pulse. Raises
+    :class:`core.tempomap.edits.EditError`.
     """
+    if has_pulses(tempo_map):
+        even = pulsed(tempo_map)
+        begin, end = (round(same_place(x, tempo_map, even)) for x in (first, last))
+        solved = resolve(scene, with_every_beat(even), begin, end, None if beats is None else end - begin)
+        return replace(solved, meters=tempo_map.meters)
     index = np.round(tempo_map.meters.beat_of_quarters(tempo_map.quarters)).astype(int)
     if not index[0] <= first < last - 1 or last > index[-1]:
         raise EditError("Choose at least two beats inside the mapped music to solve again.")
@@ -60,6 +69,27 @@ def _local_bpm(tempo_map: TempoMap, first: int, last: int) -> float:
     k = beats.index[:-1]
     near = gaps[((k >= first - 8) & (k < first)) | ((k >= last) & (k < last + 8))]
     return float(60 / np.median(near if len(near) else gaps))
+
+
+#: Beats on either side of a moved one that are solved again where no pin is nearer.
+AROUND = 12
+
+
+def move_and_solve(scene: Scene, tempo_map: TempoMap, beat: int, to: float) -> TempoMap:
+    """Pin ``beat`` at ``to`` (seconds) and find the beats on both sides anew, up to the next pins, with as many
+    beats as before. Raises :class:`core.tempomap.edits.EditError`."""
+    full = with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    pinned = index[pins_of(full)]
+    first = max([beat - AROUND, int(np.ceil(index[0])), *np.round(pinned[pinned < beat - 0.5]).astype(int)])
+    last = min([beat + AROUND, int(np.floor(index[-1])), *np.round(pinned[pinned > beat + 0.5]).astype(int)])
+    # unpinned neighbours would stand in the way of a far move; they are found anew anyway
+    keep = (index <= first + 1e-6) | (index >= last - 1e-6) | (np.abs(index - beat) < 1e-6)
+    moved = move_beat(full.with_points(full.seconds[keep], full.quarters[keep], pins_of(full)[keep]), beat, to)
+    for a, b in ((beat, last), (first, beat)):
+        if b - a >= 2:
+            moved = resolve(scene, moved, a, b, b - a)
+    return with_every_beat(moved)
 
 
 def settle(scene: Scene, tempo_map: TempoMap, known: np.ndarray) -> TempoMap:

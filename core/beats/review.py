@@ -6,36 +6,50 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.beats import bars, certainty, refine, tempo
-from core.beats.doubts import LISTEN, WRONG, Doubt, Remedy, doubts_of
+from core.beats.doubts import LISTEN, WRONG, Doubt, Remedy, doubts_of, felt_as
 from core.beats.laying import Laid
 from core.beats.scene import Scene
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
+from core.tempomap.pulses import has_pulses, pulsed
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
-def review(scene: Scene, tempo_map: TempoMap) -> tuple[Floats, list[Doubt]]:
-    """Confidence a felt beat, and the doubts about the map as it stands, in order of time.
+def review(
+    scene: Scene, tempo_map: TempoMap, usual: tuple[float, float] = tempo.USUAL_RANGE
+) -> tuple[Floats, list[Doubt]]:
+    """Confidence a felt beat, and the doubts about the map as it stands: first those about the whole take, then
+    the others in order of time. ``usual``: the tempo range that the engineer expects, felt beats a minute.
 
-    Takes some tenths of a second for a song: nothing is decoded, the chain is only asked how well it fits.
+    Nothing is decoded, the chain is only asked how well it fits: about two seconds for four minutes.
     """
+    if has_pulses(tempo_map):
+        even = pulsed(tempo_map)
+        share = len(even.beats()) / len(tempo_map.beats())
+        sure, found = review(scene, even, (usual[0] * share, usual[1] * share))
+        at = np.searchsorted(even.beats().quarters, tempo_map.beats().quarters - 1e-6)
+        return sure[np.minimum(at, len(sure) - 1)], felt_as(found, even, tempo_map)
     beats = tempo_map.beats()
     frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(scene.curve) - 1)
     if len(frames) < 8 or (np.diff(frames) < 5).any():
         return np.ones(len(frames)), []
+
+    def rated(chain: Ints) -> tempo.Count:
+        return tempo.measure(scene.curve, chain, *usual, scene.mix.flux)
+
+    middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
+    count = rated(frames)
+    others = [rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= 8]
     placed = refine.to_attacks(beats.seconds, scene.players, scene.ranks, scene.curve)
     sure = certainty.confidence(certainty.posterior(scene.curve, frames), placed.support)
-    count = _rated(scene, frames)
     evidence = bars.downbeat_evidence(scene.players, scene.mix, frames)
     laid = Laid(tempo_map, placed.support, count, _division(tempo_map), evidence)
-    found = doubts_of(scene, laid, tempo_map, sure, [count, *_other_counts(scene, frames)])
-    return sure, [*_beside_the_attacks(tempo_map, beats.seconds, placed), *_off_beat(scene, tempo_map, frames), *found]
-
-
-def _rated(scene: Scene, frames: Ints) -> tempo.Count:
-    return tempo.measure(scene.curve, frames, *tempo.USUAL_RANGE, scene.mix.flux)
+    found = _late(tempo_map, placed)
+    if rated(middles).score > count.score + 0.05:
+        found.append(_off_beat(scene, tempo_map, middles))
+    return sure, [*found, *doubts_of(scene, laid, tempo_map, sure, [count, *others])]
 
 
 def _division(tempo_map: TempoMap) -> bars.Bars:
@@ -46,20 +60,15 @@ def _division(tempo_map: TempoMap) -> bars.Bars:
     return bars.Bars(downs, main, 0.0, {})
 
 
-def _other_counts(scene: Scene, frames: Ints) -> list[tempo.Count]:
-    """The same beats counted at half and at double speed."""
-    middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
-    chains = [frames[::2], frames[1::2], np.sort(np.concatenate([frames, middles]))]
-    return [_rated(scene, chain) for chain in chains if len(chain) >= 8]
-
-
-def _off_beat(scene: Scene, tempo_map: TempoMap, frames: Ints) -> list[Doubt]:
-    """The off-beats would make better beats."""
-    middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
-    mine, theirs = _rated(scene, frames), _rated(scene, middles)
-    if theirs.score < mine.score + 0.05:
-        return []
+def _about_all(kind: str, tempo_map: TempoMap, severity: int, words: str, remedies: list[Remedy]) -> Doubt:
+    """A doubt about the whole take; it stands at its first beat."""
     first = tempo_map.beats()
+    at = float(first.seconds[0])
+    return Doubt(kind, at, at + 0.5, int(first.bar[0]), int(first.index[0]), severity, words, remedies)
+
+
+def _off_beat(scene: Scene, tempo_map: TempoMap, middles: Ints) -> Doubt:
+    """The off-beats would make better beats."""
     words = "More happens half-way between the beats than on them: is everything half a beat off?"
     remedies = [
         Remedy("half a beat later", {"kind": "offbeat", "share": 0.5}),
@@ -71,29 +80,18 @@ def _off_beat(scene: Scene, tempo_map: TempoMap, frames: Ints) -> list[Doubt]:
     downs = downs[(downs > 0) & (downs < len(sounds))]
     if len(downs) and sounds[downs - 1].mean() > sounds[downs].mean():
         remedies.reverse()
-    at = float(first.seconds[0])
-    return [Doubt("phase", at, at + 0.5, int(first.bar[0]), int(first.index[0]), WRONG, words, remedies)]
+    return _about_all("phase", tempo_map, WRONG, words, remedies)
 
 
-def _beside_the_attacks(tempo_map: TempoMap, seconds: Floats, placed: refine.Placed) -> list[Doubt]:
+def _late(tempo_map: TempoMap, placed: refine.Placed) -> list[Doubt]:
     """The whole map lies early or late: the same distance to the attacks nearly everywhere."""
-    off = (placed.seconds - seconds)[placed.support > 0.12]  # attacks far beside a beat support it little
+    off = placed.seconds - tempo_map.beats().seconds
+    off = off[placed.support > 0.12]  # attacks far beside a beat support it little
     if len(off) < 16:
         return []
     by = float(np.median(off))
     if abs(by) < 0.012 or float(np.median(np.abs(off - by))) > 0.6 * abs(by):
         return []
-    late = "late" if by < 0 else "early"
-    words = f"The whole map lies about {abs(1000 * by):.0f} ms {late} against the attacks."
+    words = f"The whole map lies about {abs(1000 * by):.0f} ms {'late' if by < 0 else 'early'} against the attacks."
     remedy = Remedy(f"move all by {1000 * by:+.0f} ms", {"kind": "shift", "by": round(by, 4)})
-    first = tempo_map.beats()
-    at = float(first.seconds[0])
-    return [Doubt("late", at, at + 0.5, int(first.bar[0]), int(first.index[0]), LISTEN, words, [remedy])]
-
-
-def without(doubts: list[Doubt], stretches: list[tuple[float, float]]) -> list[Doubt]:
-    """Doubts that do not lie within approved stretches (seconds)."""
-    return [d for d in doubts if not any(a <= d.start + 1e-6 and d.end <= b + 1e-6 for a, b in stretches)]
-
-
-__all__ = ["review", "without"]
+    return [_about_all("late", tempo_map, LISTEN, words, [remedy])]

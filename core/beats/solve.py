@@ -10,12 +10,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.beats import certainty, steady, tempo
-from core.beats.doubts import Doubt, doubts_of
+from core.beats.doubts import Doubt, doubts_of, felt_as
 from core.beats.fusion import GuideRank, Player
 from core.beats.laying import Laid, in_meter, lay
 from core.beats.scene import NoBeats, Scene, look
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter, MeterChange, Meters, TempoMap
+from core.tempomap.pulses import is_uneven, pulse_of
 
 Floats = NDArray[np.float64]
 #: Called with a stage name in plain words and the share done, 0 to 1; may raise to stop the work.
@@ -63,7 +64,7 @@ class Solution:
 
 def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progress = lambda *_: None) -> Solution:
     """Find beats and bars. Raises :class:`NoBeats`."""
-    if wishes.meter and len(set(wishes.meter.groups)) > 1:
+    if wishes.meter and is_uneven(wishes.meter):
         return _uneven(players, wishes, wishes.meter, progress)
     progress("Choosing the guide", 0.0)
     scene = look(players, wishes.guides)
@@ -104,8 +105,8 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
 
 def _uneven(players: Sequence[Player], wishes: Wishes, meter: Meter, progress: Progress) -> Solution:
     """A meter of unequal felt beats, like 2+2+3/8: its even pulse is found, then felt in the meter's groups."""
-    pulses = Meter(meter.numerator, meter.denominator, (1,) * meter.numerator)
-    share = meter.numerator / meter.beats
+    pulses = pulse_of(meter)
+    share = pulses.beats / meter.beats
     low, high = wishes.tempo
     found = solve(players, replace(wishes, meter=pulses, tempo=(low * share, high * share)), progress)
 
@@ -114,11 +115,10 @@ def _uneven(players: Sequence[Player], wishes: Wishes, meter: Meter, progress: P
         return replace(tempo_map, meters=Meters(tuple(changes)))
 
     tempo_map = felt(found.map)
-    beats, every = tempo_map.beats(), found.map.beats()
-    at = np.searchsorted(every.quarters, beats.quarters - 1e-6)
-    doubts = [replace(d, beat=int(tempo_map.beat_index_at(d.start + 1e-6))) for d in found.doubts]
+    at = np.searchsorted(found.map.beats().quarters, tempo_map.beats().quarters - 1e-6)
     others = [replace(a, map=felt(a.map)) for a in found.alternatives]
-    return Solution(tempo_map, found.confidence[np.minimum(at, len(every) - 1)], found.ranks, doubts, others)
+    doubts = felt_as(found.doubts, found.map, tempo_map)
+    return Solution(tempo_map, found.confidence[np.minimum(at, len(found.confidence) - 1)], found.ranks, doubts, others)
 
 
 def _between(curve: Floats, start: float | None, end: float | None) -> Floats:

@@ -13,7 +13,8 @@ from core.beats.laying import place
 from core.beats.scene import Scene
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
-from core.tempomap.edits import EditError, pins_of, with_every_beat
+from core.tempomap.edits import EditError
+from core.tempomap.splice import splice
 
 Floats = NDArray[np.float64]
 
@@ -64,21 +65,4 @@ def lay_taps(scene: Scene, tempo_map: TempoMap | None, taps: Sequence[float]) ->
     the stretch are given up, as the engineer has just tapped over them.
     """
     seconds = beats_of(scene, taps)
-    if tempo_map is None:
-        return TempoMap.from_beats(seconds)
-    full = with_every_beat(tempo_map)
-    index = full.meters.beat_of_quarters(full.quarters)
-    half = 0.5 * float(np.median(np.diff(seconds)))
-    before, after = full.seconds < seconds[0] - half, full.seconds > seconds[-1] + half
-    # the first tapped beat follows the last one kept; where none is kept, it has the count of the beat it replaces
-    if before.any():
-        start = round(float(index[before][-1])) + 1
-    else:
-        start = round(float(full.beat_index_at(seconds[0])))
-    count = start + np.arange(len(seconds))
-    later = count[-1] + 1 + np.arange(int(after.sum()))
-    return full.with_points(
-        np.concatenate([full.seconds[before], seconds, full.seconds[after]]),
-        full.meters.quarters_of_beat(np.concatenate([index[before], count, later])),
-        np.concatenate([pins_of(full)[before], np.zeros(len(seconds), dtype=bool), pins_of(full)[after]]),
-    )
+    return TempoMap.from_beats(seconds) if tempo_map is None else splice(tempo_map, seconds)

@@ -156,30 +156,6 @@ def _rebarred(tempo_map: TempoMap, bar: int, count: int, parts: list[Meter]) -> 
     return replace(tempo_map, meters=Meters(tuple(MeterChange(b, m) for b, m in sorted(table.items()))))
 
 
-def half(tempo_map: TempoMap, offset: int = 0) -> TempoMap:
-    """Count at half the speed: every second beat survives, beginning ``offset`` (0 or 1) after bar 1's.
-
-    Bars keep their meter and get twice as long; a bar left over where the meter changes becomes an odd bar.
-    """
-    full = shift_downbeat(tempo_map, offset) if offset else with_every_beat(tempo_map)
-    meters = rescaled_meters(full, 1, 2)
-    q = full.quarters / 2
-    on_beat = np.abs(np.remainder(meters.beat_of_quarters(q) + 0.5, 1) - 0.5) < EPSILON
-    keep = on_beat | pins_of(full)
-    if keep.sum() < 2:
-        raise EditError("There are too few beats to halve.")
-    return replace(full, meters=meters).with_points(full.seconds[keep], q[keep], pins_of(full)[keep])
-
-
-def double(tempo_map: TempoMap) -> TempoMap:
-    """Count at double speed: a new beat in the middle between every two."""
-    full = with_every_beat(tempo_map)
-    fastest = 60 / np.diff(full.beats().seconds).min() if len(full.beats()) > 1 else 0
-    if fastest * 2 > 60 / CLOSEST:
-        raise EditError("Doubled, the beats would follow faster than anybody counts.")
-    return replace(full, meters=rescaled_meters(full, 2, 1)).with_points(full.seconds, full.quarters * 2, pins_of(full))
-
-
 # ---- shared by several edits
 
 
@@ -213,29 +189,3 @@ def with_every_beat(tempo_map: TempoMap, first: int | None = None, last: int | N
 def _relaid(tempo_map: TempoMap, seconds: Floats, index: Floats, pins: np.ndarray) -> TempoMap:
     """Points at new beat counts, laid on the map's meters."""
     return tempo_map.with_points(seconds, tempo_map.meters.quarters_of_beat(index), pins)
-
-
-def rescaled_meters(tempo_map: TempoMap, times: int, over: int) -> Meters:
-    """The meters after all quarters were multiplied by ``times / over``.
-
-    Every stretch of one meter keeps it for as many whole bars as fit; what is left becomes one odd bar.
-    """
-    changes = tempo_map.meters.changes
-    out: list[MeterChange] = []
-    bar = 1
-    for change, following in zip(changes, [*changes[1:], None], strict=True):
-        out.append(MeterChange(bar, change.meter))
-        if following is None:
-            break
-        whole, rest = divmod(
-            (following.bar - change.bar) * change.meter.numerator * times, change.meter.numerator * over
-        )
-        if rest % over:
-            raise EditError("A bar would be left with a broken count; change its meter first.")
-        if not whole:
-            out.pop()
-        bar += whole
-        if rest:
-            out.append(MeterChange(bar, Meter(rest // over, change.meter.denominator)))
-            bar += 1
-    return Meters(tuple(out))

@@ -43,18 +43,20 @@ def click_wav(request, pk):
     """The click as it is heard at the desk, for the whole take or from one bar (``from``) up to another (``to``)."""
     session = _with_map(pk)
     tempo_map, rate = session.step.tempo_map, session.rate
-    start, end = 0, round(session.seconds * rate)
+    start, whole = 0, round(session.seconds * rate)
+    end = whole
     try:
         if request.GET.get("from"):
             start = round(float(tempo_map.bar_seconds(int(request.GET["from"]))) * rate)
         if request.GET.get("to"):
             end = round(float(tempo_map.bar_seconds(int(request.GET["to"]) + 1)) * rate)
+        end = min(end, whole)
     except ValueError:
         return HttpResponse("Bars are whole numbers.", status=422, content_type="text/plain; charset=utf-8")
     if not 0 <= start < end:
         return HttpResponse("Those bars hold nothing.", status=422, content_type="text/plain; charset=utf-8")
     found = clicks_of(session, tempo_map)
-    track = click.render(found, rate, min(end, round(session.seconds * rate)) - start, session.click_style.sound, start)
+    track = click.render(found, rate, end - start, session.click_style.sound, start)
     out = io.BytesIO()
     sf.write(out, track, rate, "PCM_24", format="WAV")
     return _file(out.getvalue(), session, "click.wav", "audio/wav")

@@ -12,7 +12,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from core.beats import NoBeats
 from core.beats.doubts import WHOLE
-from core.beats.review import review, without
+from core.beats.review import review
 from core.tempomap import TempoMap
 from core.tempomap.edits import pins_of
 from studio.desk.answers import answer
@@ -27,11 +27,11 @@ _ONE_AT_A_TIME = threading.Lock()
 
 
 @lru_cache(maxsize=32)
-def _reviewed(step: MapStep, heard: int) -> tuple:
+def _reviewed(step: MapStep, heard: int, usual: tuple[float, float]) -> list[dict]:
     try:
-        return tuple(review(scene(step.session), step.tempo_map)[1])
+        return [d.to_json() for d in review(scene(step.session), step.tempo_map, usual)[1]]
     except NoBeats:
-        return ()
+        return []
 
 
 def doubts_of(session: Session) -> list[dict]:
@@ -41,40 +41,48 @@ def doubts_of(session: Session) -> list[dict]:
     """
     if session.step is None:
         return []
-    tempo_map = session.step.tempo_map
     if session.seconds <= LONGEST:
-        found = list(_reviewed(session.step, session.tracks.filter(heard=True).count()))
-        marks = list(session.marks.all())
-        approved = [(m.start, m.end) for m in marks if m.kind in (Mark.Kind.LOCK, Mark.Kind.FREE)]
-        held = [(m.start - 1, m.end + 1) for m in marks if m.kind == Mark.Kind.HOLD]
-        fine = [(m.name, m.start, m.end) for m in marks if m.kind == Mark.Kind.FINE]
-        left = without(found, approved)
-        left = [d for d in left if d.kind not in ("hold", "jump", "weak", "no-attack") or d in without([d], held)]
-        left = [d for d in left if not any(d.kind == k and d.start < b and a < d.end for k, a, b in fine)]
-        out = [d.to_json() for d in left]
+        heard = session.tracks.filter(heard=True).count()
+        found = _reviewed(session.step, heard, (session.slowest, session.fastest))
     else:
-        out = list(session.finding.get("doubts", []))
-    return _unpinned(tempo_map, out)
-
-
-def _unpinned(tempo_map: TempoMap, doubts: list[dict]) -> list[dict]:
-    """Doubts about particular beats are settled by a pin among them; those about the whole take are not."""
+        found = session.finding.get("doubts", [])
+    tempo_map, marks = session.step.tempo_map, list(session.marks.all())
     pinned = tempo_map.seconds[pins_of(tempo_map)]
-    left = []
-    for d in doubts:
-        if d["kind"] in WHOLE or not ((pinned >= d["start"]) & (pinned <= d["end"])).any():
-            left.append({**d, "remedies": [{**r, "json": json.dumps(r["edit"])} for r in d["remedies"][:3]]})
+    left = [d for d in found if not _settled(d, pinned, marks)]
     return sorted(left, key=lambda d: (d["kind"] not in WHOLE, -d["severity"], d["start"]))
+
+
+#: What a hold explains: a long beat, and that nothing marks the beats around it.
+_OF_A_HOLD = ("hold", "jump", "weak", "no-attack")
+
+
+def _settled(doubt: dict, pinned: np.ndarray, marks: list[Mark]) -> bool:
+    """Whether the engineer has spoken: a pin among its beats (one about the whole take needs more), or a mark."""
+    start, end = doubt["start"], doubt["end"]
+    if doubt["kind"] not in WHOLE and ((pinned >= start) & (pinned <= end)).any():
+        return True
+    for m in marks:
+        if m.kind == Mark.Kind.FINE and m.name == doubt["kind"] and start < m.end and m.start < end:
+            return True
+        within = m.start - 1e-6 <= start and end <= m.end + 1e-6
+        if m.kind in (Mark.Kind.LOCK, Mark.Kind.FREE) and within:
+            return True
+        if m.kind == Mark.Kind.HOLD and doubt["kind"] in _OF_A_HOLD and m.start - 1 <= start and end <= m.end + 1:
+            return True
+    return False
 
 
 @require_GET
 def doubts(request, pk) -> HttpResponse:
-    """Open doubts as data for the canvases and as the list beside them."""
+    """Open doubts as data for the canvases and as the list beside them; their number is kept for the library."""
     with _ONE_AT_A_TIME:
         session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
         if request.GET.get("step") not in (None, str(session.step_id)):
             return answer({"step": None})  # an edit was faster; the page asks again
         found = doubts_of(session)
+    if session.step and session.step.doubts != len(found):
+        MapStep.objects.filter(pk=session.step_id).update(doubts=len(found))
+    found = [{**d, "remedies": [{**r, "json": json.dumps(r["edit"])} for r in d["remedies"][:3]]} for d in found]
     first = len(session.finding.get("doubts", []))
     counts = {s: sum(d["severity"] == s for d in found) for s in (3, 2, 1)}
     html = render_to_string(

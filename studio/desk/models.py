@@ -16,6 +16,7 @@ class MapStep(models.Model):
     name = models.CharField(max_length=200)
     map = models.TextField(help_text="JSON; a thousand bars are some 150 kB")
     made = models.DateTimeField(auto_now_add=True)
+    doubts = models.PositiveIntegerField(null=True, help_text="open ones when last looked at")
     version = models.CharField(max_length=100, blank=True, help_text="a name by which the engineer finds it again")
 
     class Meta:
@@ -65,6 +66,10 @@ class Mark(models.Model):
 
     def __str__(self):
         return self.name or self.get_kind_display()
+
+    def times(self, seconds):
+        """Those of an array of times that lie in it."""
+        return seconds[(seconds >= self.start - 1e-6) & (seconds <= self.end + 1e-6)]
 
     def words(self, tempo_map: TempoMap) -> str:
         """The bars it covers."""

@@ -1,7 +1,5 @@
 """What the side panels tell of a map."""
 
-import json
-
 import numpy as np
 
 from core.formats import smf
@@ -45,15 +43,6 @@ def beat(tempo_map: TempoMap, index: int) -> dict | None:
         "meter": tempo_map.meters.meter_at(bar).felt,
         "pinned": bool(len(at) and tempo_map.pins[at[0]]),
     }
-
-
-def open_doubts(tempo_map: TempoMap, finding: dict) -> list[dict]:
-    """Doubts of the last search that no pin has settled, the gravest first."""
-    pinned = tempo_map.seconds[tempo_map.pins]
-    left = [d for d in finding.get("doubts", []) if not ((pinned >= d["start"]) & (pinned <= d["end"])).any()]
-    for d in left:
-        d["remedies"] = [{"words": r["words"], "edit": json.dumps(r["edit"])} for r in d["remedies"]]
-    return sorted(left, key=lambda d: (-d["severity"], d["start"]))
 
 
 def written(tempo_map: TempoMap) -> dict:

@@ -2,9 +2,13 @@
 
 from dataclasses import asdict, replace
 
+import numpy as np
+
 from core.beats import NoBeats, solve
 from core.listening.audio import AudioError
+from studio.desk.edits import EditError, respect_locks
 from studio.desk.history import record
+from studio.desk.models import Mark
 from studio.jobs.models import Job
 from studio.library.hearing import hear, player
 
@@ -42,16 +46,22 @@ def find(job: Job, report) -> None:
         _hear(track, lambda x, i=i, stage=stage: report(stage, 0.6 * (i + x) / len(unheard)))
     begun = 0.6 if unheard else 0.0
     report("Gathering the evidence", begun)
-    # what the engineer fixed stays fixed
+    # what the engineer fixed or locked stays where it is
     old = session.step.tempo_map if session.step else None
-    pins = old.seconds[old.pins].tolist() if old else []
+    pins = old.seconds[old.pins] if old else np.zeros(0)
+    locks = list(session.marks.filter(kind=Mark.Kind.LOCK)) if old else []
+    fixed = np.unique(np.concatenate([pins, *(lock.times(old.beats().seconds) for lock in locks)]))
     try:
         solution = solve(
             [player(t) for t in tracks],
-            replace(session.wishes, pins=pins),
+            replace(session.wishes, pins=fixed.tolist()),
             lambda stage, share: report(stage, begun + (1 - begun) * share),
         )
-    except NoBeats as e:
+        found = solution.map
+        found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
+        if old:
+            respect_locks(session, old, found)
+    except (NoBeats, EditError) as e:
         raise Failed(str(e)) from None
     finding = {
         "confidence": [round(float(c), 3) for c in solution.confidence],
@@ -59,7 +69,9 @@ def find(job: Job, report) -> None:
         "doubts": [d.to_json() for d in solution.doubts],
         "alternatives": [{"name": a.name, "map": a.map.to_json()} for a in solution.alternatives[:6]],
     }
-    record(session, solution.map, "Beats found", finding=finding)
+    step = record(session, found, "Beats found", finding=finding)
+    step.doubts = len(solution.doubts)
+    step.save(update_fields=["doubts"])
 
 
 WORK = {Job.Kind.LISTEN: listen, Job.Kind.FIND: find}

@@ -4,7 +4,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from studio.desk.panels import open_doubts
 from studio.jobs.models import Job
 from studio.library.models import Session
 
@@ -62,7 +61,7 @@ def _state(session: Session) -> str:
     if running:
         return f"{running.get_kind_display()} {running.percent} %"
     if session.step:
-        left = len(open_doubts(session.step.tempo_map, session.finding))
+        left = session.step.doubts
         return f"Mapped, {left} doubt{'s' * (left != 1)}" if left else "Mapped"
     if jobs and jobs[-1].state == Job.State.FAILED:
         return "Needs a look"

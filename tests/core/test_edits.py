@@ -7,6 +7,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from core.tempomap import Meter, Meters, TempoMap, edits
+from core.tempomap.counting import rescale
 from core.tempomap.edits import EditError
 from tests.core.test_tempomap import maps
 
@@ -76,27 +77,27 @@ class Locality(TestCase):
         m = even()
         before = m.to_json()
         edits.move_beat(m, 3, 3.6)
-        edits.half(m)
-        edits.double(m)
+        rescale(m, 1, 2)
+        rescale(m, 2, 1)
         self.assertEqual(m.to_json(), before)
 
 
 class Counting(TestCase):
     def test_double_puts_a_beat_between_and_half_takes_it_out(self):
         m = even()
-        doubled = edits.double(m)
+        doubled = rescale(m, 2, 1)
         np.testing.assert_allclose(doubled.beats().seconds, 2 + 0.25 * np.arange(47))
-        np.testing.assert_allclose(edits.half(doubled).beats().seconds, m.beats().seconds)
+        np.testing.assert_allclose(rescale(doubled, 1, 2).beats().seconds, m.beats().seconds)
         self.assertEqual(str(doubled.meters.meter_at(1)), "4/4")
 
     def test_half_keeps_the_beats_on_or_after_one(self):
         m = even()
-        np.testing.assert_allclose(edits.half(m).beats().seconds, m.seconds[::2])
-        np.testing.assert_allclose(edits.half(m, 1).beats().seconds, m.seconds[1::2])
+        np.testing.assert_allclose(rescale(m, 1, 2).beats().seconds, m.seconds[::2])
+        np.testing.assert_allclose(rescale(m, 1, 2, offset=1).beats().seconds, m.seconds[1::2])
 
     def test_half_turns_what_is_left_over_into_an_odd_bar(self):
         m = even(40, meters=Meters.of((1, "4/4"), (4, "2/4"), (5, "4/4")))  # three bars, a short one, the rest
-        halved = edits.half(m)
+        halved = rescale(m, 1, 2)
         self.assertEqual(
             [(c.bar, str(c.meter)) for c in halved.meters.changes], [(1, "4/4"), (2, "2/4"), (3, "1/4"), (4, "4/4")]
         )
@@ -145,4 +146,4 @@ class Refusals(TestCase):
                 edit()
         fast = TempoMap.from_beats(np.arange(9) * 0.15)
         with self.assertRaisesRegex(EditError, "faster than anybody counts"):
-            edits.double(fast)
+            rescale(fast, 2, 1)

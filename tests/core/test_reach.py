@@ -5,7 +5,9 @@ from unittest import TestCase
 import numpy as np
 
 from core.tempomap import Meters, TempoMap, reach
+from core.tempomap.counting import renumber, rescale
 from core.tempomap.edits import EditError, join_bars, set_pin, split_bar
+from core.tempomap.splice import between
 from tests.core.test_grain import wandering
 
 
@@ -58,7 +60,7 @@ class CountingAnew(TestCase):
     def test_every_ratio_keeps_bar_one_and_the_beats_that_survive(self):
         tempo_map = wandering(49)
         for times, over in ((1, 2), (2, 1), (3, 2), (2, 3), (4, 3), (3, 4)):
-            counted = reach.rescale(tempo_map, times, over)
+            counted = rescale(tempo_map, times, over)
             gap = np.diff(counted.seconds[[0, -1]]) / (len(counted.seconds) - 1)
             old = np.diff(tempo_map.seconds[[0, -1]]) / 48
             self.assertAlmostEqual(float(old[0] / gap[0]), times / over, delta=0.02)
@@ -70,39 +72,37 @@ class CountingAnew(TestCase):
 
     def test_half_may_begin_on_the_other_beat(self):
         tempo_map = wandering()
-        np.testing.assert_array_equal(
-            reach.rescale(tempo_map, 1, 2, offset=1).beats(0, 9).seconds, tempo_map.seconds[1:20:2]
-        )
+        np.testing.assert_array_equal(rescale(tempo_map, 1, 2, offset=1).beats(0, 9).seconds, tempo_map.seconds[1:20:2])
 
     def test_a_stretch_leaves_all_else_in_place(self):
         tempo_map = wandering()
-        doubled = reach.rescale(tempo_map, 2, 1, 8, 16)
+        doubled = rescale(tempo_map, 2, 1, 8, 16)
         same(self, doubled, tempo_map, 0, 8)
         same(self, doubled, tempo_map, 16, 32, shift=8)
-        np.testing.assert_array_equal(reach.rescale(doubled, 1, 2, 8, 24).seconds, tempo_map.seconds)
+        np.testing.assert_array_equal(rescale(doubled, 1, 2, 8, 24).seconds, tempo_map.seconds)
 
     def test_a_stretch_that_does_not_divide(self):
         with self.assertRaisesRegex(EditError, "divides"):
-            reach.rescale(wandering(), 2, 3, 8, 15)
+            rescale(wandering(), 2, 3, 8, 15)
 
     def test_a_count_in_taken_for_bar_one(self):
         tempo_map = wandering()
-        counted = reach.renumber(tempo_map, 4, 1)
+        counted = renumber(tempo_map, 4, 1)
         self.assertEqual(float(counted.bar_seconds(1)), float(tempo_map.seconds[4]))
         np.testing.assert_array_equal(counted.seconds, tempo_map.seconds)
         self.assertEqual(counted.beats().bar[0], 0)
 
     def test_bars_before_the_recording_cannot_be(self):
         with self.assertRaisesRegex(EditError, "before the recording"):
-            reach.renumber(wandering(), 4, 23)
+            renumber(wandering(), 4, 23)
 
 
 class EndsAndBars(TestCase):
     def test_the_music_starts_and_ends_where_said(self):
         tempo_map = wandering()
-        shorter = reach.between(tempo_map, 4, 28)
+        shorter = between(tempo_map, 4, 28)
         np.testing.assert_array_equal(shorter.seconds, tempo_map.seconds[4:29])
-        longer = reach.between(tempo_map, 0, 36)
+        longer = between(tempo_map, 0, 36)
         self.assertEqual(longer.beats().index[-1], 36)
         same(self, longer, tempo_map, 0, 32)
 

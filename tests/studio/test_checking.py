@@ -7,6 +7,7 @@ import numpy as np
 
 from core.beats.doubts import Doubt, Remedy
 from studio.desk.models import Mark
+from studio.jobs.models import Job
 from tests.studio.base import StudioCase
 
 
@@ -144,6 +145,32 @@ class Marks(Checking):
         self.assertEqual(self.edit(kind="nudge", beat=self.first + 20, by=0.01).status_code, 200)
         self.assertEqual(self.edit(kind="downbeat", by=1).status_code, 200)  # numbers may change
 
+    def test_a_new_search_leaves_what_is_locked(self):
+        self.edit(kind="nudge", beat=self.first + 8, by=0.013)
+        self.edit(kind="pin", beat=self.first + 8, on=False)
+        self.mark(kind="lock", stretch=self.stretch(6, 12))
+        before = self.times
+        job = self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
+        self.assertEqual(job.state, Job.State.DONE, job.message)
+        found = self.client.get(f"{self.url}/map").json()["grid"]
+        kept = [t for t in found["time"] if before[6] - 1e-6 <= t <= before[12] + 1e-6]
+        np.testing.assert_allclose(kept, before[6:13], atol=1e-6)
+        self.assertEqual(found["pins"], [])
+
+    def test_a_search_that_cannot_leave_it_says_so_and_changes_nothing(self):
+        self.mark(kind="lock", stretch=self.stretch(6, 12))
+        self.session_.slowest, self.session_.fastest = 200, 280
+        self.session_.save()
+        job = self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
+        self.assertEqual(job.state, Job.State.FAILED)
+        self.assertIn("locked", job.message)
+        self.assertEqual(self.client.get(f"{self.url}/map").json()["step"], self.state["step"])
+
+    def test_a_section_is_renamed(self):
+        made = self.mark(kind="section", stretch=self.stretch(4, 12)).json()["marks"][0]
+        self.assertEqual(made["name"], "Section 1")
+        self.assertEqual(self.mark(rename=made["id"], name="Bridge").json()["marks"][0]["name"], "Bridge")
+
     def test_sections_follow_the_map(self):
         line = next(i for i, b in enumerate(self.state["grid"]["beat"]) if b == 1 and i > 6)
         made = self.mark(kind="section", name="Verse", stretch=[self.times[line] + 0.1, self.times[line + 8]]).json()
@@ -176,6 +203,16 @@ class Marks(Checking):
 
 
 class Doubts(Checking):
+    def test_the_library_counts_what_the_desk_counts(self):
+        self.edit(kind="shift", by=0.035)
+        left = len(self.client.get(f"{self.url}/doubts").json()["list"])
+        self.assertGreater(left, 0)
+        self.assertIn(f"{left} doubt", self.client.get("/").content.decode())
+        for doubt in self.client.get(f"{self.url}/doubts").json()["list"]:
+            self.post(f"{self.url}/mark", kind="fine", name=doubt["kind"], stretch=[0, 1000])
+        self.assertEqual(self.client.get(f"{self.url}/doubts").json()["list"], [])
+        self.assertNotIn("doubt", self.client.get("/").content.decode())
+
     def test_a_map_that_is_late_is_doubted_and_put_right(self):
         before = self.times
         self.edit(kind="shift", by=0.035)

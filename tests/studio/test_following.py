@@ -42,7 +42,8 @@ class Following(StudioCase):
         start, end = (round(line[b] * rate) for b in (3, 5))
         self.assertEqual(len(part), end - start)
         np.testing.assert_array_equal(part, whole[start:end])
-        self.assertEqual(self.client.get(f"{self.url}/deliver/click.wav?from=9&to=4").status_code, 422)
+        for bars in ("from=9&to=4", "from=900&to=901", "from=x", "from=-9"):
+            self.assertEqual(self.client.get(f"{self.url}/deliver/click.wav?{bars}").status_code, 422, bars)
 
     def test_lean_as_a_picture_and_as_a_table(self):
         page = self.client.get(f"{self.url}/lean").content.decode()

@@ -11,7 +11,7 @@ from studio.desk.edits.asked import snapped
 from studio.desk.models import Mark
 from studio.library.models import Session
 
-__all__ = ["EDITS", "FRESH", "EditError", "apply", "snapped"]
+__all__ = ["EDITS", "FRESH", "EditError", "apply", "respect_locks", "snapped"]
 
 EDITS: dict[str, Callable] = {
     "move": beats.move,
@@ -66,14 +66,16 @@ def apply(session: Session, tempo_map: TempoMap | None, said: dict) -> tuple[Tem
     except ValueError as e:  # a map that cannot be
         raise EditError(str(e)) from None
     if tempo_map is not None:
-        _respect_locks(session, tempo_map, edited)
+        respect_locks(session, tempo_map, edited)
     return edited, name
 
 
-def _respect_locks(session: Session, before: TempoMap, after: TempoMap) -> None:
-    """Refuse an edit that moves, adds or removes a beat in a locked stretch. Numbers may change."""
+def respect_locks(session: Session, before: TempoMap, after: TempoMap) -> None:
+    """Refuse a map that moves, adds or removes a beat in a locked stretch. Numbers may change.
+
+    Raises :class:`EditError`.
+    """
     for lock in session.marks.filter(kind=Mark.Kind.LOCK):
-        old, new = (m.beats().seconds for m in (before, after))
-        kept = [t[(t >= lock.start - 1e-6) & (t <= lock.end + 1e-6)] for t in (old, new)]
-        if len(kept[0]) != len(kept[1]) or (np.abs(kept[0] - kept[1]) > 1e-9).any():
+        old, new = (lock.times(m.beats().seconds) for m in (before, after))
+        if len(old) != len(new) or (np.abs(old - new) > 1e-9).any():
             raise EditError(f"This would change a locked stretch ({lock.words(before)}). Unlock it first.")

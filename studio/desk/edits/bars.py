@@ -2,14 +2,14 @@
 
 from contextlib import suppress
 
-import numpy as np
-
 from core.beats import NoBeats
 from core.beats.resolve import resolve
-from core.tempomap import Meter, MeterChange, Meters, TempoMap, reach
+from core.tempomap import Meter
 from core.tempomap import edits as core
+from core.tempomap.counting import renumber
 from core.tempomap.edits import EditError
-from studio.desk.edits.asked import place, snapped, stretch
+from core.tempomap.splice import bars_between
+from studio.desk.edits.asked import place, snapped
 from studio.library.hearing import scene
 
 
@@ -35,7 +35,7 @@ def one(session, tempo_map, said):
 
 def number(session, tempo_map, said):
     beat, bar = int(said["beat"]), int(said["bar"])
-    return reach.renumber(tempo_map, beat, bar), f"{place(tempo_map, beat)} is bar {bar} now".capitalize()
+    return renumber(tempo_map, beat, bar), f"{place(tempo_map, beat)} is bar {bar} now".capitalize()
 
 
 def meter(session, tempo_map, said):
@@ -76,40 +76,10 @@ def join(session, tempo_map, said):
 def are_bars(session, tempo_map, said):
     """The chosen stretch is n bars: its ends become pinned bar lines, its beats are found between them."""
     bars = int(said["bars"])
-    if not 1 <= bars <= 400:
-        raise EditError("A stretch is 1 to 400 bars.")
     a, b = (snapped(session, float(x), 0.03) for x in said["stretch"])
-    first, _ = stretch(tempo_map, said)
-    main = tempo_map.meters.meter_at(int(tempo_map.beats(first, first).bar[0]))
-    n = bars * main.beats
-    if not 0.1 < (b - a) / n < 6:
-        raise EditError(f"{bars} bars in {b - a:.2f} s is no tempo anybody plays.")
-    full = core.with_every_beat(tempo_map)
-    index = full.meters.beat_of_quarters(full.quarters)
-    gap = (b - a) / n / 2
-    before, after = full.seconds < a - gap, full.seconds > b + gap
-    inside = np.linspace(a, b, n + 1)
-    # the stretch opens a bar: bars before it keep their numbers, the last of them takes what beats are left
-    kept = int(before.sum())
-    start = round(float(index[before][-1])) + 1 if kept else 0
-    bar = int(full.meters.bars_at(full.meters.quarters_of_beat(start)))
-    opening = round(float(full.meters.beat_of_quarters(full.meters.bar_quarters(bar))))
-    meters = full.meters
-    if opening != start:
-        left = start - opening
-        odd = Meter(left * main.groups[0], main.denominator, (main.groups[0],) * left)
-        table = {c.bar: c.meter for c in meters.changes if c.bar < bar} | {bar: odd, bar + 1: main}
-        table.setdefault(1, main)
-        if bar < 1:
-            raise EditError("Say first which beat is one; the stretch has to lie after it.")
-        meters = Meters(tuple(MeterChange(x, m) for x, m in sorted(table.items())))
-    counted = start + np.arange(n + 1)
-    later = counted[-1] + 1 + np.arange(int(after.sum()))
-    seconds = np.concatenate([full.seconds[before], inside, full.seconds[after]])
-    pins = np.concatenate([core.pins_of(full)[before], np.zeros(n + 1, dtype=bool), core.pins_of(full)[after]])
-    pins[[kept, kept + n]] = True
-    places = meters.quarters_of_beat(np.concatenate([index[before], counted, later]))
-    laid = TempoMap(seconds, places, meters, pins, tempo_map.lead_bpm, tempo_map.tail_bpm)
+    laid = bars_between(tempo_map, a, b, bars)
+    first, last = (round(float(laid.beat_index_at(t))) for t in (a, b))
     with suppress(EditError, NoBeats):  # else even beats between the two ends: what was said holds, found or not
-        laid = resolve(scene(session), laid, int(counted[0]), int(counted[-1]), n)
-    return laid, f"{bars} bar{'s' * (bars != 1)} at {60 * n / (b - a):.1f} from {place(laid, int(counted[0]))}"
+        laid = resolve(scene(session), laid, first, last, last - first)
+    bpm = 60 * (last - first) / (b - a)
+    return laid, f"{bars} bar{'s' * (bars != 1)} at {bpm:.1f} from {place(laid, first)}"

@@ -3,7 +3,7 @@
 import numpy as np
 
 from core.beats import NoBeats
-from core.beats.resolve import resolve
+from core.beats.resolve import move_and_solve
 from core.tempomap import TempoMap, reach
 from core.tempomap import edits as core
 from core.tempomap.edits import EditError
@@ -11,14 +11,14 @@ from studio.desk.edits.asked import place, target
 from studio.library.hearing import attacks, scene
 from studio.library.models import Session
 
-#: Beats on either side that are solved again where no pin is nearer.
-AROUND = 12
-
 
 def carried(session: Session, tempo_map: TempoMap, beat: int, to: float, how: str) -> TempoMap:
     """The map with ``beat`` at ``to``, carried as far as the chosen reach says."""
     if how == "pins":
-        return _solved(session, core.move_beat(_freed(tempo_map, beat, to), beat, to), beat)
+        try:
+            return move_and_solve(scene(session), tempo_map, beat, to)
+        except NoBeats as e:
+            raise EditError(str(e)) from None
     if how == "onward":
         return reach.onward(tempo_map, beat, to)
     if how == "stretch":
@@ -26,38 +26,6 @@ def carried(session: Session, tempo_map: TempoMap, beat: int, to: float, how: st
     if how == "whole":
         return reach.shift(tempo_map, to - float(tempo_map.seconds_of_beat(beat)))
     return core.move_beat(tempo_map, beat, to)
-
-
-def _bounds(tempo_map: TempoMap, beat: int) -> tuple[int, int]:
-    """The pins on either side, or some beats where none is near."""
-    index = tempo_map.meters.beat_of_quarters(tempo_map.quarters)
-    pinned = np.round(index[core.pins_of(tempo_map)]).astype(int)
-    ends = int(np.ceil(index[0])), int(np.floor(index[-1]))
-    before, after = pinned[pinned < beat], pinned[pinned > beat]
-    first = max(int(before[-1]) if len(before) else ends[0], beat - AROUND)
-    last = min(int(after[0]) if len(after) else ends[1], beat + AROUND)
-    return first, last
-
-
-def _freed(tempo_map: TempoMap, beat: int, to: float) -> TempoMap:
-    """Without the unpinned neighbours that stand in the way of a far move; they are solved anew anyway."""
-    full = core.with_every_beat(tempo_map)
-    index = full.meters.beat_of_quarters(full.quarters)
-    first, last = _bounds(tempo_map, beat)
-    keep = (index <= first + 1e-6) | (index >= last - 1e-6) | (np.abs(index - beat) < 1e-6) | core.pins_of(full)
-    return full.with_points(full.seconds[keep], full.quarters[keep], core.pins_of(full)[keep])
-
-
-def _solved(session: Session, tempo_map: TempoMap, beat: int) -> TempoMap:
-    """Both sides of a new pin found again, with as many beats as before."""
-    first, last = _bounds(tempo_map, beat)
-    try:
-        for a, b in ((beat, last), (first, beat)):
-            if b - a >= 2:
-                tempo_map = resolve(scene(session), tempo_map, a, b, b - a)
-    except NoBeats as e:
-        raise EditError(str(e)) from None
-    return core.with_every_beat(tempo_map)
 
 
 REACHES = {

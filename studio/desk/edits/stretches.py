@@ -6,7 +6,9 @@ from core.beats import NoBeats
 from core.beats.resolve import resolve, settle
 from core.beats.tapping import lay_taps
 from core.tempomap import Meters, TempoMap, grain, reach
+from core.tempomap.counting import rescale
 from core.tempomap.edits import EditError
+from core.tempomap.splice import between
 from studio.desk.edits.asked import place, snapped, stretch, where
 from studio.desk.edits.bars import read_meter
 from studio.library.hearing import scene
@@ -46,7 +48,7 @@ def ratio(session, tempo_map, said):
         raise EditError("That ratio is not known.")
     times, over = (int(x) for x in said["ratio"].split(":"))
     first, last = stretch(tempo_map, said)
-    counted = reach.rescale(tempo_map, times, over, first, last, int(said.get("offset", 0)))
+    counted = rescale(tempo_map, times, over, first, last, int(said.get("offset", 0)))
     if times > over and not said.get("preview"):
         # the new beats go to their attacks; without evidence they stay where they were reckoned
         with suppress(NoBeats):
@@ -109,16 +111,14 @@ def offbeat(session, tempo_map, said):
 
 def starts(session, tempo_map, said):
     beat = int(said["beat"])
-    return reach.between(tempo_map, beat, int(tempo_map.beats().index[-1])), (
+    return between(tempo_map, beat, int(tempo_map.beats().index[-1])), (
         f"Mapped music starts at {place(tempo_map, beat)}"
     )
 
 
 def ends(session, tempo_map, said):
     beat = int(said["beat"])
-    return reach.between(tempo_map, int(tempo_map.beats().index[0]), beat), (
-        f"Mapped music ends at {place(tempo_map, beat)}"
-    )
+    return between(tempo_map, int(tempo_map.beats().index[0]), beat), (f"Mapped music ends at {place(tempo_map, beat)}")
 
 
 def tap(session, tempo_map, said):

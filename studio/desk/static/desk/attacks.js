@@ -8,12 +8,25 @@ export class AttackMarks {
     this.desk = desk;
     this.found = new Map(); // track -> {seconds, strength}
     this.asked = new Set();
+    this.shares = new Map();
     this.shown = true;
   }
 
-  /** The least strength that counts on a track, 0 to 1; the slider runs the other way. */
+  /** How many of a track's attacks count, 0 none to 1 all; kept by the browser. */
+  sensitivity(track) {
+    if (!this.shares.has(track.id)) this.shares.set(track.id, Number(localStorage.getItem(`ticks-${track.id}`) ?? 0.75));
+    return this.shares.get(track.id);
+  }
+
+  setSensitivity(track, share) {
+    this.shares.set(track.id, Number(share));
+    localStorage.setItem(`ticks-${track.id}`, share);
+    this.desk.redraw();
+  }
+
+  /** The least strength that counts on a track. */
   least(track) {
-    return 1 - (track.sensitivity ?? 0.75);
+    return 1 - this.sensitivity(track);
   }
 
   of(track) {

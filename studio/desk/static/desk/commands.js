@@ -35,7 +35,7 @@ export const GROUPS = {
     dismiss: [["x"], "Dismiss the doubt", (d) => d.doubts.dismiss()],
   },
   Beat: {
-    pin: [["p"], "Pin or unpin; on a doubt: pin it as it is", (d) => (d.pane === "doubts" && d.doubts.now ? d.doubts.approve() : d.togglePin())],
+    pin: [["p"], "Pin or unpin; on a doubt: pin it as it is", (d) => (d.panels.pane === "doubts" && d.doubts.now ? d.doubts.approve() : d.togglePin())],
     earlier: [[","], "1 ms earlier", (d) => d.nudge(-0.001)],
     later: [["."], "1 ms later", (d) => d.nudge(0.001)],
     "much-earlier": [["<"], "10 ms earlier", (d) => d.nudge(-0.01)],

@@ -6,14 +6,16 @@ import { AttackMarks } from "./attacks.js";
 import { commands } from "./commands.js";
 import { Compare } from "./compare.js";
 import { Doubts } from "./doubts.js";
-import { clock, drawContour, drawLanes, drawOverview, drawRuler } from "./drawing.js";
+import { drawContour, drawLanes, drawOverview, drawRuler } from "./drawing.js";
 import { Editing } from "./editing.js";
 import { Fold } from "./fold.js";
 import { Grid } from "./grid.js";
 import { drawHeads } from "./heads.js";
 import { Marks } from "./marks.js";
+import { Panels } from "./panels.js";
 import { Player } from "./player.js";
 import { pointing } from "./pointing.js";
+import { Readout } from "./readout.js";
 import { Stretches } from "./stretches.js";
 import { Tapping } from "./tapping.js";
 import { Tiles } from "./tiles.js";
@@ -41,8 +43,9 @@ class Desk {
     this.tapping = new Tapping(this);
     this.compare = new Compare(this);
     this.fold = new Fold(this);
+    this.panels = new Panels(this);
+    this.readout = new Readout(this);
     this.carry = "beat"; // how far an edit of a beat reaches
-    this.pane = "doubts"; // of the check panel
     this.grid = null; // what is drawn: the map, or an edit in preview
     this.before = null; // the map under a preview
     this.step = null;
@@ -55,7 +58,6 @@ class Desk {
     this.waveGain = 1;
     this.gridStrength = Number(localStorage.getItem("grid") ?? 1);
     this.laneHeight = 80;
-    this.stage = null;
     this.drawn = 0;
     this.frames = [];
   }
@@ -86,8 +88,8 @@ class Desk {
     this.doubts.later();
     this.compare.leave(); // what was compared was another map
     this.redraw();
-    this.showPanel(180);
-    this.#stages();
+    this.panels.refresh(180);
+    this.panels.tick();
   }
 
   #mapSettled() {
@@ -128,8 +130,8 @@ class Desk {
   select(beat) {
     if (this.selected === beat) return;
     this.selected = beat;
-    if (beat !== null && this.stage !== "check") this.setStage("check");
-    else if (this.stage === "check") this.showPanel();
+    if (beat !== null && this.panels.stage !== "check") this.panels.open("check");
+    else if (this.panels.stage === "check") this.panels.refresh();
     this.redraw();
   }
 
@@ -225,24 +227,22 @@ class Desk {
 
   toggleLoop() {
     if (this.loop) return this.setLoop(null);
-    if (!this.grid) return undefined;
-    const place = Math.max(0, this.grid.sounding(this.player.seconds));
-    return this.#loopAround(this.grid.bar[place]);
+    return this.grid && this.#loopAround(this.grid.bar[Math.max(0, this.grid.sounding(this.player.seconds))]);
   }
 
   /** This bar and the next in a loop. */
   loopTwo() {
-    if (!this.grid) return;
-    const [from, middle] = this.grid.bar_around(Math.max(0, this.grid.sounding(this.player.seconds)));
-    const to = middle < this.grid.length ? this.grid.bar_around(middle)[1] : middle;
-    this.setLoop([this.grid.time[from], to < this.grid.length ? this.grid.time[to] : this.grid.end(to - 1)]);
+    return this.grid && this.#loopAround(this.grid.bar[Math.max(0, this.grid.sounding(this.player.seconds))], 2);
   }
 
-  #loopAround(bar) {
-    const place = this.grid.bar.indexOf(bar);
-    if (place < 0) return this.setLoop(null);
-    const [from, to] = this.grid.bar_around(place);
-    return this.setLoop([this.grid.time[from], to < this.grid.length ? this.grid.time[to] : this.grid.end(to - 1)], bar);
+  #loopAround(bar, count = 1) {
+    const { grid } = this;
+    const from = grid.bar.indexOf(bar);
+    if (from < 0) return this.setLoop(null);
+    let to = from;
+    for (let n = 0; n < count && to < grid.length; n++) [, to] = grid.bar_around(to);
+    const end = to < grid.length ? grid.time[to] : grid.end(to - 1);
+    return this.setLoop([grid.time[from], end], count === 1 ? bar : undefined);
   }
 
   toggleClick() {
@@ -297,48 +297,7 @@ class Desk {
     this.player.context.resume(); // browsers let sound begin only after the first touch
   }
 
-  // ---- stages and their panels
-
-  setStage(stage) {
-    this.stage = stage;
-    byId("leanview").hidden = true;
-    for (const b of document.querySelectorAll("[data-stage]")) b.setAttribute("aria-selected", b.dataset.stage === stage);
-    this.showPanel();
-  }
-
-  showPanel(after = 60) {
-    const beat = this.stage === "check" && this.selected !== null ? `?beat=${this.selected}` : "";
-    clearTimeout(this.panelTimer);
-    // a burst of edits asks once
-    this.panelTimer = setTimeout(() => {
-      globalThis.htmx?.ajax("GET", `/sessions/${this.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" }).then(() => this.#panelShown());
-    }, after);
-  }
-
-  #panelShown() {
-    this.setLead(this.player.bars);
-    this.setCarry(this.carry);
-    this.setPane(this.pane);
-    this.doubts.show();
-    this.marks.show();
-    this.stretches.show();
-    this.compare.show();
-    if (byId("click-pan")) byId("click-pan").value = this.player.clickPan;
-  }
-
-  setPane(pane) {
-    const panes = [...document.querySelectorAll("[data-pane]")].map((b) => b.dataset.pane);
-    if (panes.length && !panes.includes(pane)) [pane] = panes; // a panel with panes of its own
-    this.pane = pane;
-    this.#showLean(this.stage === "follow" && pane === "lean");
-    for (const b of document.querySelectorAll("[data-pane]")) b.setAttribute("aria-selected", b.dataset.pane === pane);
-    for (const el of document.querySelectorAll("[data-shows]")) el.hidden = el.dataset.shows !== pane;
-  }
-
-  #showLean(shown) {
-    byId("leanview").hidden = !shown;
-    if (shown && this.step !== null) globalThis.htmx?.ajax("GET", `/sessions/${this.facts.id}/lean`, { target: "#leanview", swap: "innerHTML" });
-  }
+  // ---- drawing
 
   setGridStrength(strength) {
     this.gridStrength = strength;
@@ -346,13 +305,6 @@ class Desk {
     this.redraw();
     this.fold.draw();
   }
-
-  #stages() {
-    const done = { gather: this.facts.tracks.length > 0, guide: this.step !== null, find: this.step !== null, check: false, follow: false, deliver: false };
-    for (const b of document.querySelectorAll("[data-stage]")) b.classList.toggle("done", done[b.dataset.stage]);
-  }
-
-  // ---- drawing
 
   layout() {
     const room = this.scroller.clientHeight;
@@ -375,7 +327,7 @@ class Desk {
       drawContour(this);
       drawOverview(this);
       this.fold.draw();
-      this.#showPlayhead();
+      this.readout.show();
       this.drawn += 1;
       this.frames.push(performance.now() - begun);
       if (this.frames.length > 600) this.frames.shift();
@@ -386,57 +338,13 @@ class Desk {
     setTimeout(() => this.redraw(), 0);
   }
 
-  showScale(labels) {
-    const box = byId("scale");
-    const key = JSON.stringify(labels);
-    if (box.dataset.key === key) return;
-    box.dataset.key = key;
-    for (const el of [...box.querySelectorAll("span:not(.name)")]) el.remove();
-    for (const [bpm, y] of labels) {
-      const el = document.createElement("span");
-      el.textContent = String(Math.round(bpm * 10) / 10);
-      el.style.top = `${y}px`;
-      box.append(el);
-    }
-  }
-
-  #showPlayhead() {
-    const seconds = this.player.seconds;
-    const x = this.view.x(seconds);
-    const head = byId("playhead");
-    head.hidden = x < 0 || x > this.view.width;
-    head.style.transform = `translateX(${Math.round(x)}px)`;
-    byId("clock").textContent = clock(seconds, 0.001);
-    const { grid } = this;
-    if (!grid) return;
-    const i = grid.sounding(seconds);
-    byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(1)} bpm` : "";
-    this.#showDistance(i);
-    const into = i >= 0 ? (seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0;
-    byId("place").textContent = i >= 0 && into < 1.5 ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}` : "–";
-  }
-
-  /** How far the guide's attack lies from the beat that sounds, as a number and a mark on a scale of 50 ms. */
-  #showDistance(i) {
-    if (i === this.measured || i < 0) return;
-    this.measured = i;
-    const track = this.fold.track;
-    const t = this.grid.time[i];
-    const near = track && this.attacks.of(track) ? [-1, 1].map((by) => this.attacks.nextOn(track, t - by * 0.0005, by)) : [];
-    const off = near.filter((a) => a !== undefined).map((a) => 1000 * (a - t)).sort((a, b) => Math.abs(a) - Math.abs(b))[0];
-    const known = off !== undefined && Math.abs(off) <= 50;
-    byId("distance").textContent = known ? `${off >= 0.5 ? "+" : ""}${Math.round(off) || 0} ms` : "–";
-    byId("needle").style.transform = `translateX(${known ? off * 0.6 : 0}px)`;
-    byId("needle").hidden = !known;
-  }
-
   #run = () => {
     if (this.player.playing) {
       if (this.follows && !this.before) {
         const x = this.view.x(this.player.seconds);
         if (x > this.view.width * 0.88 || x < 0) this.view.set(this.player.seconds - this.view.span * 0.1);
       }
-      this.#showPlayhead();
+      this.readout.show();
       if (this.fold.shown) this.fold.draw();
       requestAnimationFrame(this.#run);
     }
@@ -449,7 +357,7 @@ class Desk {
     this.player.addEventListener("state", () => {
       byId("play").classList.toggle("on", this.player.playing);
       byId("play").setAttribute("aria-label", this.player.playing ? "Stop" : "Play");
-      this.#showPlayhead();
+      this.readout.show();
       if (this.player.playing) requestAnimationFrame(this.#run);
     });
     byId("click-level").oninput = (e) => {
@@ -457,7 +365,6 @@ class Desk {
       this.player.setClick(this.clickLevel);
       byId("click").setAttribute("aria-pressed", this.clickLevel > 0);
     };
-    for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.setStage(b.dataset.stage);
     commands(this);
     pointing(this);
     onFiles(byId("choose"), async (files) => {
@@ -467,9 +374,8 @@ class Desk {
     document.body.addEventListener("session-state", (e) => this.#sessionState(e.detail));
     this.layout();
     await document.fonts.ready;
-    for (const t of this.facts.tracks) t.sensitivity = Number(localStorage.getItem(`ticks-${t.id}`) ?? 0.75);
     this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
-    this.setStage(this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
+    this.panels.open(this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
     await this.player.ready;
     document.body.dataset.ready = "yes";
   }
@@ -481,8 +387,8 @@ class Desk {
       if (step !== this.step) {
         const first = this.step === null;
         this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
-        if (first && step) this.setStage("check");
-      } else this.showPanel();
+        if (first && step) this.panels.open("check");
+      } else this.panels.refresh();
     }
     document.body.dataset.busy = busy ? "yes" : "no";
   }

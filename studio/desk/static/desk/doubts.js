@@ -63,7 +63,7 @@ export class Doubts {
   visit(number) {
     this.open = number;
     const doubt = this.now;
-    this.desk.setPane("doubts");
+    this.desk.panels.turn("doubts");
     this.desk.visit(doubt.beat, doubt.start);
     this.#light();
   }

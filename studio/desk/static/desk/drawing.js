@@ -162,8 +162,23 @@ export function drawContour(desk) {
     context.fill();
   }
   drawDoubts(context, desk, (t) => view.x(t), height - 9, 9);
-  desk.showScale(scaleLabels);
+  showScale(scaleLabels);
   desk.compare.draw(context, width, height);
+}
+
+/** The tempos beside the contour. */
+function showScale(labels) {
+  const box = document.getElementById("scale");
+  const key = JSON.stringify(labels);
+  if (box.dataset.key === key) return;
+  box.dataset.key = key;
+  for (const el of [...box.querySelectorAll("span:not(.name)")]) el.remove();
+  for (const [bpm, y] of labels) {
+    const el = document.createElement("span");
+    el.textContent = String(Math.round(bpm * 10) / 10);
+    el.style.top = `${y}px`;
+    box.append(el);
+  }
 }
 
 /** Doubts as diamonds on a line, larger the graver. */

@@ -32,19 +32,19 @@ export class Editing {
     return ok;
   }
 
+  /** Undo (-1), redo (+1) or any number of steps. */
   travel(by) {
-    this.queue = this.queue.then(async () => {
-      const { ok, status, data } = await send(`${this.url}/travel`, { by, step: this.desk.step });
-      if (ok || status === 409) this.desk.setMap(data);
-      if (!ok) note(data.error, true);
-    });
-    return this.queue;
+    return this.#go({ by });
   }
 
   /** Go to any step, such as a named version. */
   goTo(step) {
+    return this.#go({ to: step });
+  }
+
+  #go(where) {
     this.queue = this.queue.then(async () => {
-      const { ok, status, data } = await send(`${this.url}/travel`, { to: step, step: this.desk.step });
+      const { ok, status, data } = await send(`${this.url}/travel`, { ...where, step: this.desk.step });
       if (ok || status === 409) this.desk.setMap(data);
       if (!ok) note(data.error, true);
     });

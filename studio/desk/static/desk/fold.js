@@ -55,13 +55,12 @@ export class Fold {
     this.image = new OffscreenCanvas(width, Math.max(1, data.bars.length));
     const context = this.image.getContext("2d");
     const pixels = context.createImageData(width, Math.max(1, data.bars.length));
+    const wave = INK.wave.match(/[0-9a-f]{2}/g).map((hex) => parseInt(hex, 16));
     let at = 0;
     data.beats.forEach((beats, row) => {
       for (let x = 0; x < beats * data.columns; x++) {
         const p = 4 * (row * width + x);
-        pixels.data[p] = 82;
-        pixels.data[p + 1] = 98;
-        pixels.data[p + 2] = 122;
+        pixels.data.set(wave, p);
         pixels.data[p + 3] = data.shades[at++] * 0.8;
       }
     });

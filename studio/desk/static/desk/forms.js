@@ -8,7 +8,7 @@ const BUTTONS = {
   go: (d, data) => d.editing.travel(Number(data.go) - d.here),
   step: (d, data) => d.editing.goTo(Number(data.step)),
   compare: (d, data) => d.compare.with(Number(data.compare)),
-  pane: (d, data) => d.setPane(data.pane),
+  pane: (d, data) => d.panels.turn(data.pane),
   carry: (d, data) => d.setCarry(data.carry),
   ratio: (d, data) => d.stretches.make({ kind: "ratio", ratio: data.ratio, offset: Number(data.offset ?? 0) }),
   every: (d, data) => d.stretches.make({ kind: "every", bars: Number(data.every) }),
@@ -27,7 +27,7 @@ const FORMS = {
   "#new-section": (d, form) => d.marks.set("section", form.elements.name.value),
   "#name-version": async (d, form) => {
     await send(`/sessions/${d.facts.id}/version`, { name: form.elements.name.value });
-    d.showPanel();
+    d.panels.refresh();
   },
   ".rough": (d, form) => d.editing.make({ kind: "rough", bpm: Number(form.elements.bpm.value.replace(",", ".")), meter: form.elements.meter.value, at: d.player.seconds }),
 };

@@ -25,13 +25,9 @@ function head(desk, track) {
   };
   level.onchange = () => send(`/tracks/${track.id}`, { gain: track.gain });
   const ticks = document.createElement("input");
-  Object.assign(ticks, { type: "range", min: 0, max: 1, step: 0.01, value: track.sensitivity ?? 0.75, className: "ticks", title: "How many attacks are marked" });
+  Object.assign(ticks, { type: "range", min: 0, max: 1, step: 0.01, value: desk.attacks.sensitivity(track), className: "ticks", title: "How many attacks are marked" });
   ticks.setAttribute("aria-label", `Attack marks of ${track.name}`);
-  ticks.oninput = () => {
-    track.sensitivity = Number(ticks.value);
-    localStorage.setItem(`ticks-${track.id}`, ticks.value);
-    desk.redraw();
-  };
+  ticks.oninput = () => desk.attacks.setSensitivity(track, ticks.value);
   el.append(name, flag(desk, track, "M", "muted", "Mute"), flag(desk, track, "S", "solo", "Solo"), level, ticks);
   return el;
 }

@@ -46,6 +46,11 @@ export class Marks {
     this.desk.player.refreshClick();
   }
 
+  async #rename(id, name) {
+    const { data } = await send(`/sessions/${this.desk.facts.id}/mark`, { rename: id, name });
+    this.#take(data);
+  }
+
   go(by) {
     const now = this.desk.player.seconds;
     const starts = this.sections.map((m) => m.start);
@@ -62,9 +67,16 @@ export class Marks {
         const li = document.createElement("li");
         const go = Object.assign(document.createElement("button"), { textContent: `${m.name || kinds[m.kind]}, ${m.words}`, title: "Loop it" });
         go.onclick = () => (this.desk.setLoop([m.start, m.end]), this.desk.go(m.start));
-        const off = Object.assign(document.createElement("button"), { className: "key quiet", textContent: "Remove", title: `Take the mark away` });
+        const off = Object.assign(document.createElement("button"), { className: "key quiet", textContent: "×", title: "Take the mark away", ariaLabel: "Take the mark away" });
         off.onclick = () => this.#remove(m.id);
-        li.append(go, off);
+        if (m.kind !== "section") li.append(go, off);
+        else {
+          const name = Object.assign(document.createElement("input"), { className: "field", value: m.name, maxLength: 100 });
+          name.setAttribute("aria-label", `Name of the section, ${m.words}`);
+          name.onchange = () => this.#rename(m.id, name.value);
+          go.textContent = m.words;
+          li.append(name, go, off);
+        }
         return li;
       }),
     );

@@ -66,7 +66,9 @@ class Mixer extends AudioWorkletProcessor {
   }
   play({ at, lead }) {
     if (at !== undefined) this.seek({ at });
-    this.lead = lead?.length ? { ...lead, at: 0, next: 0 } : null;
+    // a count-in is as slow as what follows it
+    const late = (samples) => Math.round(samples / this.pace);
+    this.lead = lead?.length ? { samples: lead.samples.map(late), kinds: lead.kinds, length: late(lead.length), at: 0, next: 0 } : null;
     this.playing = true;
     this.#tell("started");
   }
@@ -175,11 +177,6 @@ class Mixer extends AudioWorkletProcessor {
     const hop = GRAIN / 2;
     for (let i = 0; i < n; i++) {
       if (!this.grain || this.grain.at >= hop) {
-        if (this.loop && this.at >= this.loop[1]) {
-          this.at = this.loop[0];
-          this.grain = null;
-          this.#findNext();
-        }
         const next = this.#nextGrain();
         if (!next) return; // a block is missing, or the end
         this.grain = next;
@@ -191,9 +188,13 @@ class Mixer extends AudioWorkletProcessor {
       this.owed = (this.owed ?? 0) + this.pace;
       const whole = Math.floor(this.owed);
       this.owed -= whole;
-      if (whole) {
-        this.#strike(whole, done + i);
-        this.at += whole;
+      if (!whole) continue;
+      this.#strike(whole, done + i);
+      this.at += whole;
+      if (this.loop && this.at === this.loop[1]) {
+        // time goes back at once, so that clicks are exact; the grain rings out into the next one
+        this.at = this.loop[0];
+        this.#findNext();
       }
     }
   }

@@ -56,13 +56,13 @@ export function pointing(desk) {
       const dot = canvas === contour ? dotAt(x, e.offsetY) : null;
       if (dot !== null) {
         desk.select(dot);
-        desk.setPane("beat");
+        desk.panels.turn("beat");
         return desk.editing.dragTempo(canvas, e, dot);
       }
       const beat = beatAt(x);
       if (beat !== null) {
         desk.select(beat);
-        desk.setPane("beat");
+        desk.panels.turn("beat");
         desk.editing.dragBeat(canvas, e, beat, canvas === lanes ? trackAt : () => undefined);
       } else {
         desk.select(null);
@@ -94,7 +94,7 @@ export function pointing(desk) {
       if (!moved) desk.player.seek(desk.view.time(from));
       else if (desk.loop) {
         desk.player.seek(desk.loop[0]);
-        if (desk.stage === "check") desk.setPane("stretch");
+        if (desk.panels.stage === "check") desk.panels.turn("stretch");
       }
     };
     canvas.setPointerCapture(down.pointerId);

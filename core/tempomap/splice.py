@@ -1,0 +1,86 @@
+"""Stretches of a map exchanged for others: beats found or tapped anew, a count of bars, other ends of the music."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from core.tempomap.edits import EditError, pins_of, with_every_beat
+from core.tempomap.meter import EPSILON, Meter, MeterChange, Meters
+from core.tempomap.tempomap import TempoMap
+
+
+def splice(tempo_map: TempoMap, seconds: ArrayLike, pins: ArrayLike | None = None) -> TempoMap:
+    """Put consecutive felt beats at ``seconds`` where the map had others. Beats more than half a gap before the
+    first or after the last stay to the bit; those after are renumbered where the count changes, and the first new
+    beat follows the last kept one. ``pins``: which of the new beats are pinned.
+    """
+    new = np.asarray(seconds, dtype=np.float64)
+    full = with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    before, after = _around(full, new)
+    count = _count(full, before, float(new[0])) + np.arange(len(new))
+    # points between beats (a pin that no beat falls on) keep their place between
+    later = index[after] - np.ceil(index[after][:1] - EPSILON) + count[-1] + 1
+    old = pins_of(full)
+    return full.with_points(
+        np.concatenate([full.seconds[before], new, full.seconds[after]]),
+        full.meters.quarters_of_beat(np.concatenate([index[before], count, later])),
+        np.concatenate([old[before], np.zeros(len(new), bool) if pins is None else np.asarray(pins), old[after]]),
+    )
+
+
+def _around(full: TempoMap, new: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    half = 0.5 * float(np.median(np.diff(new)))
+    return full.seconds < new[0] - half, full.seconds > new[-1] + half
+
+
+def _count(full: TempoMap, before: np.ndarray, start: float) -> int:
+    """The count of a new beat at ``start`` seconds: after the last kept one, else that of the beat it replaces."""
+    index = full.meters.beat_of_quarters(full.quarters)
+    return int(np.floor(index[before][-1] + EPSILON)) + 1 if before.any() else round(float(full.beat_index_at(start)))
+
+
+def bars_between(tempo_map: TempoMap, start: float, end: float, bars: int) -> TempoMap:
+    """The stretch from ``start`` to ``end`` (seconds) is so many bars of the meter that rules there.
+
+    Its ends become pinned bar lines, its beats even; a bar before it that it cuts short becomes an odd bar.
+    """
+    full = with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    main = full.meters.meter_at(int(full.meters.bars_at(full.quarters_at(start))))
+    beats = bars * main.beats
+    if bars < 1 or not 0.1 < (end - start) / beats < 6:
+        raise EditError(f"{bars} bars in {end - start:.2f} s is no tempo anybody plays.")
+    new = np.linspace(start, end, beats + 1)
+    first = _count(full, _around(full, new)[0], start)
+    bar = int(full.meters.bars_at(full.meters.quarters_of_beat(first)))
+    opening = round(float(full.meters.beat_of_quarters(full.meters.bar_quarters(bar))))
+    if opening != first:
+        if bar < 1:
+            raise EditError("Say first which beat is one; the stretch has to lie after it.")
+        odd = Meter(sum(main.groups[: first - opening]), main.denominator, main.groups[: first - opening])
+        table = {1: main} | {c.bar: c.meter for c in full.meters.changes if c.bar < bar} | {bar: odd, bar + 1: main}
+        meters = Meters(tuple(MeterChange(b, m) for b, m in sorted(table.items())))
+        full = TempoMap(full.seconds, meters.quarters_of_beat(index), meters, full.pins, full.lead_bpm, full.tail_bpm)
+    pins = np.zeros(len(new), dtype=bool)
+    pins[[0, -1]] = True
+    return splice(full, new, pins)
+
+
+def between(tempo_map: TempoMap, first: int, last: int) -> TempoMap:
+    """Let the mapped music start at beat ``first`` and end at beat ``last``; beyond its points it is continued."""
+    if last - first < 2:
+        raise EditError("Mapped music needs at least three beats.")
+    full = with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    wanted = np.arange(first, last + 1)
+    keep = (index >= first - EPSILON) & (index <= last + EPSILON)
+    more = wanted[(wanted < index[0] - EPSILON) | (wanted > index[-1] + EPSILON)]
+    at = np.concatenate([index[keep], more])
+    order = np.argsort(at)
+    seconds = np.concatenate([full.seconds[keep], full.seconds_of_beat(more)])[order]
+    pins = np.concatenate([pins_of(full)[keep], np.zeros(len(more), dtype=bool)])[order]
+    if seconds[0] < 0:
+        raise EditError("A beat cannot lie before the recording starts.")
+    return full.with_points(seconds, full.meters.quarters_of_beat(at[order]), pins)

@@ -1,0 +1,58 @@
+// The stages along the top, the side panel of each, the panes inside one, and the Lean view that belongs to a pane.
+
+const byId = (id) => document.getElementById(id);
+
+export class Panels {
+  constructor(desk) {
+    this.desk = desk;
+    this.stage = null;
+    this.pane = "doubts";
+    for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.open(b.dataset.stage);
+  }
+
+  /** Open the panel of a stage. */
+  open(stage) {
+    this.stage = stage;
+    byId("leanview").hidden = true;
+    for (const b of document.querySelectorAll("[data-stage]")) b.setAttribute("aria-selected", b.dataset.stage === stage);
+    this.refresh();
+  }
+
+  /** Ask for the open panel anew, once for a burst of reasons. */
+  refresh(after = 60) {
+    const { desk } = this;
+    const beat = this.stage === "check" && desk.selected !== null ? `?beat=${desk.selected}` : "";
+    clearTimeout(this.timer);
+    this.timer = setTimeout(() => {
+      globalThis.htmx?.ajax("GET", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" }).then(() => this.#shown());
+    }, after);
+  }
+
+  #shown() {
+    const { desk } = this;
+    desk.setLead(desk.player.bars);
+    desk.setCarry(desk.carry);
+    this.turn(this.pane);
+    for (const part of [desk.doubts, desk.marks, desk.stretches, desk.compare]) part.show();
+    if (byId("click-pan")) byId("click-pan").value = desk.player.clickPan;
+  }
+
+  /** Turn to a pane of the open panel; where it has no such pane, to its first. */
+  turn(pane) {
+    const tabs = [...document.querySelectorAll("[data-pane]")];
+    const known = tabs.some((b) => b.dataset.pane === pane);
+    this.pane = known || !tabs.length ? pane : tabs[0].dataset.pane;
+    for (const b of tabs) b.setAttribute("aria-selected", b.dataset.pane === this.pane);
+    for (const el of document.querySelectorAll("[data-shows]")) el.hidden = el.dataset.shows !== this.pane;
+    const lean = this.stage === "follow" && this.pane === "lean";
+    byId("leanview").hidden = !lean;
+    if (lean && this.desk.step !== null) globalThis.htmx?.ajax("GET", `/sessions/${this.desk.facts.id}/lean`, { target: "#leanview", swap: "innerHTML" });
+  }
+
+  /** Which stages are behind us. */
+  tick() {
+    const { facts, step } = this.desk;
+    const done = { gather: facts.tracks.length > 0, guide: step !== null, find: step !== null };
+    for (const b of document.querySelectorAll("[data-stage]")) b.classList.toggle("done", done[b.dataset.stage] ?? false);
+  }
+}

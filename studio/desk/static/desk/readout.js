@@ -1,0 +1,42 @@
+// What the player's bar reads: place, time, tempo, and how far the guide's attack lies from the click.
+
+import { clock } from "./drawing.js";
+
+const byId = (id) => document.getElementById(id);
+const WIDEST = 50; // ms either way on the scale of the distance
+
+export class Readout {
+  constructor(desk) {
+    this.desk = desk;
+    this.measured = null; // the time of the beat whose distance is shown
+  }
+
+  show() {
+    const { view, player, grid } = this.desk;
+    const { seconds } = player;
+    const x = view.x(seconds);
+    const head = byId("playhead");
+    head.hidden = x < 0 || x > view.width;
+    head.style.transform = `translateX(${Math.round(x)}px)`;
+    byId("clock").textContent = clock(seconds, 0.001);
+    if (!grid) return;
+    const i = grid.sounding(seconds);
+    byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(1)} bpm` : "";
+    if (i >= 0) this.#distance(grid.time[i]);
+    const into = i >= 0 ? (seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0;
+    byId("place").textContent = i >= 0 && into < 1.5 ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}` : "–";
+  }
+
+  /** From a beat to the guide's nearest attack, as a number and a mark on a scale. */
+  #distance(beat) {
+    const { attacks, fold } = this.desk;
+    if (beat === this.measured || !fold.track || !attacks.of(fold.track)) return;
+    this.measured = beat;
+    const near = [-1, 1].map((by) => attacks.nextOn(fold.track, beat - by * 0.0005, by)).filter((a) => a !== undefined);
+    const off = near.map((a) => 1000 * (a - beat)).sort((a, b) => Math.abs(a) - Math.abs(b))[0];
+    const known = off !== undefined && Math.abs(off) <= WIDEST;
+    byId("distance").textContent = known ? `${off >= 0.5 ? "+" : ""}${Math.round(off) || 0} ms` : "–";
+    byId("needle").style.transform = `translateX(${known ? (30 * off) / WIDEST : 0}px)`;
+    byId("needle").hidden = !known;
+  }
+}

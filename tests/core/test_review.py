@@ -1,0 +1,86 @@
+"""Looking at a map again: mistakes of the whole map show as one doubt with one remedy, in uneven meters too."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import numpy as np
+
+from core.beats import look
+from core.beats.resolve import move_and_solve, resolve
+from core.beats.review import review
+from core.tempomap import Meters, reach
+from core.tempomap.counting import rescale
+from core.tempomap.pulses import pulsed
+from tests.core import takes
+from tests.core.test_situations import band
+
+
+class OfAWholeMap(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        cls.truth, parts = band(bars=14)
+        cls.scene = look(takes.record(cls.truth, parts).players)
+
+    def kinds(self, tempo_map, **more):
+        return [d.kind for d in review(self.scene, tempo_map, **more)[1]]
+
+    def test_the_right_map_raises_none_of_them(self):
+        sure, _ = review(self.scene, self.truth)
+        self.assertGreater(float(np.median(sure)), 0.85)
+        self.assertFalse({"late", "phase"} & set(self.kinds(self.truth)))
+
+    def test_late_and_early(self):
+        for by, word in ((0.03, "late"), (-0.03, "early")):
+            found = review(self.scene, reach.shift(self.truth, by))[1][0]
+            self.assertEqual((found.kind, found.remedies[0].edit["kind"]), ("late", "shift"))
+            self.assertIn(word, found.reason)
+            self.assertAlmostEqual(found.remedies[0].edit["by"], -by, delta=0.008)
+
+    def test_half_a_beat_off_offers_the_way_back_first(self):
+        for share in (0.5, -0.5):
+            found = next(d for d in review(self.scene, reach.shift_by_beats(self.truth, share))[1] if d.kind == "phase")
+            self.assertEqual(found.remedies[0].edit, {"kind": "offbeat", "share": -share})
+
+    def test_half_and_double(self):
+        self.assertIn("level", self.kinds(rescale(self.truth, 2, 1)))
+        self.assertIn("level", self.kinds(rescale(self.truth, 1, 2)))
+
+    def test_a_beat_moved_far_is_found_again_on_both_sides_only(self):
+        beats = self.truth.beats()
+        wrong = reach.onward(self.truth, 20, float(beats.seconds[20]) + 0.2)
+        right = move_and_solve(self.scene, wrong, 20, float(beats.seconds[20]))
+        np.testing.assert_array_equal(right.beats(0, 8).seconds, wrong.beats(0, 8).seconds)
+        np.testing.assert_array_equal(right.beats(32, 50).seconds, wrong.beats(32, 50).seconds)
+        self.assertLess(np.abs(right.beats(9, 19).seconds - beats.seconds[9:20]).max(), 0.02)
+
+
+class OfUnequalBeats(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        bars = 16
+        even = takes.tempo_map(takes.drift(7 * bars + 1, 270, 3), Meters.of((1, "1+1+1+1+1+1+1/8")))
+        cls.truth = replace(even, meters=Meters.of((1, "2+2+3/8")))
+        parts = takes.groove(cls.truth, bars) | takes.bass_line(cls.truth, bars)
+        cls.scene = look(takes.record(cls.truth, parts).players)
+
+    def test_unequal_beats_are_no_jumps_of_the_tempo(self):
+        sure, found = review(self.scene, self.truth)
+        self.assertEqual(len(sure), len(self.truth.beats()))
+        self.assertNotIn("jump", [d.kind for d in found])
+        last = int(self.truth.beats().index[-1])
+        for doubt in found:
+            self.assertLessEqual(doubt.beat, last)
+            for remedy in doubt.remedies:
+                self.assertIn(remedy.edit["kind"], ("resolve", "move", "remove", "insert", "shift"))
+                self.assertLessEqual(max(remedy.edit.get("beat", 0), remedy.edit.get("to", 0)), max(last, 100))
+
+    def test_a_spoiled_stretch_is_solved_on_its_pulse(self):
+        times = self.truth.seconds.copy()
+        times[43:48] += np.array([0.02, 0.05, 0.07, 0.05, 0.02])
+        spoiled = self.truth.with_points(times, self.truth.quarters)
+        again = resolve(self.scene, spoiled, 15, 24)
+        self.assertEqual(again.meters, self.truth.meters)
+        self.assertLess(np.abs(again.beats(16, 23).seconds - self.truth.beats(16, 23).seconds).max(), 0.025)
+        same = [*range(16), *range(24, 40)]
+        np.testing.assert_array_equal(again.beats().seconds[same], spoiled.beats().seconds[same])
+        self.assertEqual(len(pulsed(again).beats()), len(pulsed(self.truth).beats()))
