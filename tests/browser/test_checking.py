@@ -201,3 +201,93 @@ class Checking(TestCase):
 
         self.edited(drag)
         self.assertGreater(self.page.evaluate("desk.grid.bpm[desk.grid.at(36)]"), before + 1)
+
+    def test_a_stretch_is_counted_anew_thinned_and_described(self):
+        page = self.page
+        page.evaluate("desk.setLoop([desk.grid.time[40], desk.grid.time[56]])")
+        page.locator("[data-pane=stretch]").click()
+        self.assertIn("16 beats", page.locator("#stretch-facts").inner_text())
+        before = self.times
+        after = self.edited(lambda: page.locator("[data-ratio='2:1']").click())
+        np.testing.assert_array_equal(after[:41], before[:41])
+        np.testing.assert_array_equal(after[72:], before[56:])
+        page.evaluate("desk.setLoop(null)")
+        page.wait_for_timeout(700)  # the panel is that of the new map
+        with page.expect_response("**/edit"):
+            page.locator("#within").fill("20")
+        page.wait_for_timeout(100)
+        told = page.locator("#thin-told").inner_text()
+        self.assertRegex(told, r"^\d+ points, [\d.]+ ms off at most$")
+        thinned = self.edited(lambda: page.keyboard.press("Shift+T"))
+        self.assertEqual(len(thinned), len(after))
+        self.assertLessEqual(np.abs(thinned - after).max(), 0.0201)
+        page.wait_for_function(
+            "t => document.querySelector('.steps [aria-current] button').title.includes(t)", arg=told
+        )
+
+    def test_listening_aids_by_key(self):
+        page = self.page
+        page.evaluate("desk.player.seek(20)")
+        page.keyboard.press("Shift+L")
+        a, b = page.evaluate("desk.loop")
+        bars = page.evaluate(
+            "([a, b]) => desk.grid.bar[desk.grid.nearest(b)] - desk.grid.bar[desk.grid.nearest(a)]", [a, b]
+        )
+        self.assertEqual(bars, 2)
+        page.keyboard.press("l")
+        self.assertIsNone(page.evaluate("desk.loop"))
+        for shown in ("75 %", "50 %", "25 %", "100 %"):
+            page.keyboard.press("q")
+            self.assertEqual(page.locator("#pace").inner_text(), shown)
+        page.keyboard.press("Shift+C")
+        self.assertTrue(page.evaluate("desk.player.ears"))
+        page.keyboard.press("Shift+C")
+        page.keyboard.press("m")
+        middle = page.evaluate("desk.player.seconds")
+        self.assertAlmostEqual(middle, self.times[len(self.times) // 2], delta=0.001)
+        self.assertRegex(page.locator("#distance").inner_text(), r"^([+-]?\d+ ms|–)$")
+
+    def test_attack_marks_keep_their_sensitivity_when_tracks_are_asked_for_anew(self):
+        page = self.page
+        slider = page.locator(".ticks").first
+        slider.fill("0.2")
+        page.evaluate("fetch(`/sessions/${desk.facts.id}/facts`).then((r) => r.json()).then((f) => desk.setFacts(f))")
+        page.wait_for_timeout(400)
+        self.assertEqual(page.locator(".ticks").first.input_value(), "0.2")
+        self.assertAlmostEqual(page.evaluate("desk.attacks.least(desk.facts.tracks[0])"), 0.8)
+        page.locator(".ticks").first.fill("0.75")
+
+    def test_a_section_is_added_renamed_and_jumped_to(self):
+        page = self.page
+        page.evaluate("desk.setLoop([desk.grid.time[80], desk.grid.time[96]])")
+        page.locator("[data-pane=marks]").click()
+        page.fill("#section-name", "Ebb")
+        page.keyboard.press("Enter")
+        page.wait_for_function("desk.marks.sections.length === 1")
+        name = page.locator("#marks input")
+        name.fill("Flood")
+        name.press("Tab")
+        page.wait_for_function("desk.marks.sections[0].name === 'Flood'")
+        page.evaluate("document.activeElement.blur(); desk.player.seek(0)")
+        page.keyboard.press("PageDown")
+        self.assertAlmostEqual(
+            page.evaluate("desk.player.seconds"), page.evaluate("desk.marks.sections[0].start"), delta=0.001
+        )
+        page.evaluate("desk.setLoop(null)")
+        page.locator("#marks .quiet").click()
+        page.wait_for_function("desk.marks.list.length === 0")
+
+    def test_lean_and_the_click_s_figure_are_a_tab_away(self):
+        page = self.page
+        page.get_by_role("tab", name="Follow").click()
+        page.get_by_role("tab", name="Lean").click()
+        page.wait_for_selector(".lean-table .strip")
+        self.assertEqual(page.locator(".lean-table tbody tr").count(), page.evaluate("desk.facts.tracks.length"))
+        page.get_by_role("tab", name="Click", exact=True).click()
+        self.assertFalse(page.locator("#leanview").is_visible())
+        before = len(page.evaluate("fetch(`/sessions/${desk.facts.id}/click`).then((r) => r.json())")["samples"])
+        with page.expect_response("**/click-style"):
+            page.select_option("#click-figure", "eighths")
+        after = len(page.evaluate("fetch(`/sessions/${desk.facts.id}/click`).then((r) => r.json())")["samples"])
+        self.assertEqual(after, 2 * before - 1)
+        page.select_option("#click-figure", "beats")

@@ -151,3 +151,22 @@ class Mixer(TestCase):
         out = self.render({"do": "setEars", "apart": True}, {"do": "play", "at": 0}, clicks=[500])
         self.assertEqual(np.flatnonzero(np.abs(out[0, :TOTAL]) > 1e-6).tolist(), [500, 501, 502])
         np.testing.assert_allclose(out[1, :TOTAL], self.expected(range(TOTAL)).mean(axis=0), atol=1e-6)
+
+    def test_a_slow_loop_clicks_once_a_round_exactly_on_its_line(self):
+        # the click stands on the loop's start and its end: as the bar line that both are, it sounds once
+        for pace in (0.5, 0.25):
+            out = self.render(
+                {"do": "gains", "gains": [0, 0]},
+                {"do": "setLoop", "loop": [1000, 2000]},
+                {"do": "setPace", "pace": pace},
+                {"do": "play", "at": 1000},
+                frames=12_288,
+                clicks=[1000, 2000],
+            )
+            heard = np.flatnonzero(out[0, 1500:] > 0.4) + 1500  # past the glide of the levels
+            self.assertEqual(set(np.diff(heard)), {round(1000 / pace)})
+
+    def test_a_count_in_is_as_slow_as_what_follows(self):
+        lead = {"samples": [0, 300], "kinds": [0, 0], "length": 700}
+        out = self.render({"do": "setPace", "pace": 0.5}, {"do": "play", "at": 2000, "lead": lead}, frames=1400)
+        self.assertEqual(np.flatnonzero(out[0] > 0.3).tolist(), [0, 600])

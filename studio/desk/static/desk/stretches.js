@@ -50,6 +50,7 @@ export class Stretches {
       byId("within-shown").textContent = `${this.within} ms`;
       this.#tellThinned();
     };
+    if (this.desk.panels.pane === "stretch") this.#tellThinned();
   }
 
   /** The number of points and the error that thinning would leave, live. */
