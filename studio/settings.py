@@ -31,6 +31,7 @@ INSTALLED_APPS = [
     "studio.library",
     "studio.jobs",
     "studio.desk",
+    "studio.parts",
     "studio.delivery",
 ]
 MIDDLEWARE = [

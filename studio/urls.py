@@ -6,5 +6,6 @@ urlpatterns = [
     path("", include("studio.library.urls")),
     path("", include("studio.jobs.urls")),
     path("", include("studio.desk.urls")),
+    path("", include("studio.parts.urls")),
     path("", include("studio.delivery.urls")),
 ]

@@ -6,7 +6,10 @@ minute when absent; time signatures carry the denominator as a power of two and 
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 import mido
@@ -25,17 +28,47 @@ class MidiError(ValueError):
     """A MIDI file that cannot be read or written, in words for the engineer."""
 
 
+@contextmanager
+def reading(name: str) -> Iterator[None]:
+    """Whatever a damaged file makes its reader raise, as a :class:`MidiError` with the file's name."""
+    try:
+        yield
+    except MidiError:
+        raise
+    except (OSError, EOFError, ValueError, KeyError, IndexError, TypeError, ZeroDivisionError):
+        raise MidiError(f"“{name}” is not a MIDI file that can be read.") from None
+
+
 @dataclass(frozen=True)
 class Written:
     """A map as written: the file and what its rounding does.
 
     ``lead_in``: whole bars from the file's start to bar 1; ``worst``: the largest error of a bar line, in
-    seconds, by the file's own whole microseconds.
+    seconds, by the file's own whole microseconds. ``origin``: the quarter at tick 0; ``ticks`` and ``seconds``:
+    where its tempos stand.
     """
 
     file: mido.MidiFile
     lead_in: int
     worst: float
+    origin: float
+    ticks: NDArray[np.int64]
+    seconds: Floats
+
+    def tick_of_quarter(self, quarter: float) -> int:
+        """The tick of a position of the map."""
+        return round((quarter - self.origin) * TICKS)
+
+    def tick_of_second(self, seconds: float) -> int:
+        """The tick nearest to a time, by the tempos as written."""
+        return round(float(self._clock.quarters_at(seconds)))
+
+    @cached_property
+    def _clock(self) -> TempoMap:
+        last = self.file.tracks[0]
+        tail = next(m.tempo for m in reversed(last) if m.type == "set_tempo")
+        step = tail / 1e6 / TICKS
+        return TempoMap(np.append(self.seconds, self.seconds[-1] + step), np.append(self.ticks, self.ticks[-1] + 1.0))
 
 
 def lead_in_bars(tempo_map: TempoMap) -> int:
@@ -120,7 +153,7 @@ def write(tempo_map: TempoMap, name: str = "Tempo map") -> Written:
     for bar, q in zip(bars.tolist(), meters.bar_quarters(bars), strict=True):
         text = f"Bar {bar}" if bar < last_bar else "End"
         events.append((round((float(q) - origin) * TICKS), 2, mido.MetaMessage("marker", text=text)))
-    track = mido.MidiTrack([mido.MetaMessage("track_name", name=_latin(name))])
+    track = mido.MidiTrack([mido.MetaMessage("track_name", name=latin(name))])
     now = 0
     for tick, _, message in sorted(events, key=lambda e: (e[0], e[1])):
         track.append(message.copy(time=tick - now))
@@ -128,7 +161,7 @@ def write(tempo_map: TempoMap, name: str = "Tempo map") -> Written:
     track.append(mido.MetaMessage("end_of_track"))
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS)
     file.tracks.append(track)
-    return Written(file, lead, float(np.abs(reached - times).max()))
+    return Written(file, lead, float(np.abs(reached - times).max()), origin, ticks, reached)
 
 
 def _from_bar_one(tempo_map: TempoMap, origin: float) -> TempoMap:
@@ -152,7 +185,7 @@ def _times(tempo_map: TempoMap, origin: float, ticks: NDArray[np.int64]) -> Floa
     return np.asarray(times, dtype=np.float64)
 
 
-def _latin(text: str) -> str:
+def latin(text: str) -> str:
     """MIDI texts are Latin-1 to most readers; what it lacks becomes a question mark."""
     return text.encode("latin-1", "replace").decode("latin-1")
 
@@ -171,7 +204,7 @@ class Note:
 def read_notes(path: Path, name: str | None = None) -> list[Note]:
     """The notes of a performance at their performed seconds, by start. Raises :class:`MidiError`."""
     name = name or path.name
-    try:
+    with reading(name):
         file = mido.MidiFile(path, clip=True)
         if file.type == 2:
             raise MidiError(f"“{name}” holds several unrelated MIDI sequences; bring one at a time.")
@@ -189,10 +222,6 @@ def read_notes(path: Path, name: str | None = None) -> list[Note]:
                     notes.append(Note(start, now, message.note, velocity, message.channel))
         for (channel, pitch), waiting in sounding.items():  # never released
             notes += [Note(start, max(now, start), pitch, velocity, channel) for start, velocity in waiting]
-    except MidiError:
-        raise
-    except (OSError, EOFError, ValueError, KeyError, IndexError, TypeError, ZeroDivisionError):
-        raise MidiError(f"“{name}” is not a MIDI file that can be read.") from None
     if not notes:
         raise MidiError(f"“{name}” holds no notes.")
     return sorted(notes, key=lambda n: (n.start, n.pitch))
@@ -206,7 +235,7 @@ def write_notes(notes: list[Note], name: str = "Performance") -> mido.MidiFile:
         events.append((round(n.start * per_second), 1, "note_on", n))
         events.append((max(round(n.end * per_second), round(n.start * per_second) + 1), 0, "note_off", n))
     track = mido.MidiTrack(
-        [mido.MetaMessage("track_name", name=_latin(name)), mido.MetaMessage("set_tempo", tempo=500_000)]
+        [mido.MetaMessage("track_name", name=latin(name)), mido.MetaMessage("set_tempo", tempo=500_000)]
     )
     now = 0
     for tick, _, kind, n in sorted(events, key=lambda e: (e[0], e[1], e[3].pitch)):

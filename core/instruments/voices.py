@@ -18,11 +18,11 @@ def hertz(pitch: int) -> float:
     return float(440 * 2 ** ((pitch - 69) / 12))
 
 
-def _time(rate: int, seconds: float) -> Sound:
+def timeline(rate: int, seconds: float) -> Sound:
     return np.arange(max(8, round(seconds * rate))) / rate
 
 
-def _harmonics(f: float, count: int, t: Sound) -> Iterator[tuple[int, NDArray[np.complex128]]]:
+def harmonics(f: float, count: int, t: Sound) -> Iterator[tuple[int, NDArray[np.complex128]]]:
     """The first ``count`` harmonics of ``f`` as complex tones, each from the last by one multiplication."""
     base = np.exp(2j * np.pi * f * t)
     tone = np.ones_like(base)
@@ -31,12 +31,12 @@ def _harmonics(f: float, count: int, t: Sound) -> Iterator[tuple[int, NDArray[np
         yield k, tone
 
 
-def _band(x: Sound, rate: int, low: float, high: float) -> Sound:
+def band(x: Sound, rate: int, low: float, high: float) -> Sound:
     high = min(high, 0.45 * rate)
     return np.asarray(sosfilt(butter(2, [low, high], "bandpass", fs=rate, output="sos"), x))
 
 
-def _release(x: Sound, rate: int, seconds: float = 0.01) -> Sound:
+def release(x: Sound, rate: int, seconds: float = 0.01) -> Sound:
     n = min(len(x), round(seconds * rate))
     x[-n:] *= np.linspace(1, 0, n)
     return x
@@ -45,100 +45,100 @@ def _release(x: Sound, rate: int, seconds: float = 0.01) -> Sound:
 def frame_drum(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """Open stroke below pitch 60, finger stroke on the rim above."""
     if pitch >= 60:
-        t = _time(rate, 0.12)
-        x = _band(noise.standard_normal(len(t)), rate, 1500, 6000) * np.exp(-t / 0.018)
-        return _release(level * 0.8 * x + level * 0.15 * np.sin(2 * np.pi * 410 * t) * np.exp(-t / 0.03), rate)
-    t = _time(rate, 0.5)
+        t = timeline(rate, 0.12)
+        x = band(noise.standard_normal(len(t)), rate, 1500, 6000) * np.exp(-t / 0.018)
+        return release(level * 0.8 * x + level * 0.15 * np.sin(2 * np.pi * 410 * t) * np.exp(-t / 0.03), rate)
+    t = timeline(rate, 0.5)
     fall = 92 + 40 * np.exp(-t / 0.02)
     body = np.sin(2 * np.pi * np.cumsum(fall) / rate) * np.exp(-t / 0.13)
-    skin = _band(noise.standard_normal(len(t)), rate, 300, 2500) * np.exp(-t / 0.012)
-    return _release(level * (0.9 * body + 0.7 * skin), rate)
+    skin = band(noise.standard_normal(len(t)), rate, 300, 2500) * np.exp(-t / 0.012)
+    return release(level * (0.9 * body + 0.7 * skin), rate)
 
 
 def boot(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A boot on boards."""
-    t = _time(rate, 0.35)
+    t = timeline(rate, 0.35)
     thud = np.sin(2 * np.pi * np.cumsum(58 + 60 * np.exp(-t / 0.008)) / rate) * np.exp(-t / 0.07)
-    board = _band(noise.standard_normal(len(t)), rate, 150, 900) * np.exp(-t / 0.01)
-    return _release(level * (thud + 0.8 * board), rate)
+    board = band(noise.standard_normal(len(t)), rate, 150, 900) * np.exp(-t / 0.01)
+    return release(level * (thud + 0.8 * board), rate)
 
 
 def stick(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """Two sticks struck together."""
-    t = _time(rate, 0.08)
+    t = timeline(rate, 0.08)
     x = np.sin(2 * np.pi * 2350 * t) + 0.6 * np.sin(2 * np.pi * 3720 * t)
-    return _release(level * 0.5 * x * np.exp(-t / 0.012), rate)
+    return release(level * 0.5 * x * np.exp(-t / 0.012), rate)
 
 
 def bass(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A plucked double bass: round, with a finger's scrape at the start."""
-    t, f = _time(rate, min(seconds, 1.2) + 0.05), hertz(pitch)
+    t, f = timeline(rate, min(seconds, 1.2) + 0.05), hertz(pitch)
     fade = np.exp(-1.6 * t)
     x, ring = np.zeros(len(t)), np.exp(-1.2 * t)
-    for k, tone in _harmonics(f, 8, t):
+    for k, tone in harmonics(f, 8, t):
         ring = ring * fade
         x += tone.imag / k**1.6 * ring
-    scrape = _band(noise.standard_normal(len(t)), rate, 200, 1500) * np.exp(-t / 0.008)
+    scrape = band(noise.standard_normal(len(t)), rate, 200, 1500) * np.exp(-t / 0.008)
     swell = np.minimum(1, t / 0.006)
-    return _release(level * (0.7 * x * swell + 0.25 * scrape), rate, 0.04)
+    return release(level * (0.7 * x * swell + 0.25 * scrape), rate, 0.04)
 
 
 def dulcimer(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """Paired strings under a light hammer, ringing on."""
-    t, f = _time(rate, max(seconds, 0.6) + 0.5), hertz(pitch)
+    t, f = timeline(rate, max(seconds, 0.6) + 0.5), hertz(pitch)
     x = np.zeros(len(t))
     fade = np.exp(-1.1 * t)
     for detune in (-0.0006, 0.0007):
         ring = np.exp(-1.8 * t)
-        for k, tone in _harmonics(f * (1 + detune), 7, t):
+        for k, tone in harmonics(f * (1 + detune), 7, t):
             ring = ring * fade
             x += tone.imag / k**1.1 * ring
-    hammer = _band(noise.standard_normal(len(t)), rate, 2000, 7000) * np.exp(-t / 0.004)
-    return _release(level * (0.28 * x + 0.5 * hammer), rate, 0.2)
+    hammer = band(noise.standard_normal(len(t)), rate, 2000, 7000) * np.exp(-t / 0.004)
+    return release(level * (0.28 * x + 0.5 * hammer), rate, 0.2)
 
 
 def squeezebox(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """Two reeds a little apart, swelling in over some 30 ms."""
-    t, f = _time(rate, seconds), hertz(pitch)
+    t, f = timeline(rate, seconds), hertz(pitch)
     x = np.zeros(len(t))
     count = min(12, int(rate / 2.5 / f))
     for reed in (f, 1.003 * f):
-        for k, tone in _harmonics(reed, count, t):
+        for k, tone in harmonics(reed, count, t):
             x += tone.imag / k**1.2
     swell = (1 - np.exp(-t / 0.03)) * (1 + 0.06 * np.sin(2 * np.pi * 5 * t))
-    return _release(level * 0.18 * x * swell, rate, 0.05)
+    return release(level * 0.18 * x * swell, rate, 0.05)
 
 
 def keys(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A plain struck string, for hearing MIDI performances."""
-    t, f = _time(rate, seconds + 0.25), hertz(pitch)
+    t, f = timeline(rate, seconds + 0.25), hertz(pitch)
     x = np.zeros(len(t))
     for k in range(1, 10):
         if f * k < rate / 2.2:
             stretched = f * k * np.sqrt(1 + 0.0004 * k * k)
             x += np.sin(2 * np.pi * stretched * t) / k**1.3 * np.exp(-t * (0.7 + 0.5 * k + f / 900))
-    thump = _band(noise.standard_normal(len(t)), rate, 200, 2500) * np.exp(-t / 0.006)
+    thump = band(noise.standard_normal(len(t)), rate, 200, 2500) * np.exp(-t / 0.006)
     x = 0.4 * x * np.minimum(1, t / 0.002) + 0.25 * thump
     tail = t > seconds
     x[tail] *= np.exp(-(t[tail] - seconds) / 0.06)
-    return _release(level * x, rate, 0.03)
+    return release(level * x, rate, 0.03)
 
 
 def beep(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A machine's dry pulse."""
-    t = _time(rate, 0.06)
-    return _release(level * np.sin(2 * np.pi * hertz(pitch) * t + 0.5 * np.pi) * np.exp(-t / 0.02), rate)
+    t = timeline(rate, 0.06)
+    return release(level * np.sin(2 * np.pi * hertz(pitch) * t + 0.5 * np.pi) * np.exp(-t / 0.02), rate)
 
 
 def thump(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A machine's bass drum."""
-    t = _time(rate, 0.25)
-    return _release(
+    t = timeline(rate, 0.25)
+    return release(
         level * np.cos(2 * np.pi * np.cumsum(48 + 140 * np.exp(-t / 0.015)) / rate) * np.exp(-t / 0.09), rate
     )
 
 
 def hiss(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A machine's cymbal."""
-    t = _time(rate, 0.07)
-    return _release(level * 0.5 * _band(noise.standard_normal(len(t)), rate, 6000, 14000) * np.exp(-t / 0.02), rate)
+    t = timeline(rate, 0.07)
+    return release(level * 0.5 * band(noise.standard_normal(len(t)), rate, 6000, 14000) * np.exp(-t / 0.02), rate)

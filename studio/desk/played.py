@@ -14,6 +14,7 @@ from core.tempomap import TempoMap
 from studio.desk.answers import raw
 from studio.desk.models import Mark
 from studio.library.models import Session
+from studio.parts import sound
 
 #: Frames a streamed block: a third of a second at 48 kHz.
 BLOCK = 16_384
@@ -21,17 +22,23 @@ BLOCK = 16_384
 
 @require_GET
 def block(request, pk, number):
-    """Block ``number`` of the tracks asked for: planar float32, track by track, channel by channel."""
-    session = get_object_or_404(Session.objects.defer("finding"), pk=pk)
+    """Block ``number`` of the tracks and parts asked for: planar float32, one after the other, channel by channel."""
+    session = get_object_or_404(Session.objects.select_related("step").defer("finding"), pk=pk)
+    first = number * BLOCK
     try:
-        wanted = [int(n) for n in request.GET.get("tracks", "").split(",")]
+        wanted = _numbers(request.GET.get("tracks"))
         tracks = session.tracks.in_bulk(wanted)
-        parts = [
-            np.ascontiguousarray(audio.read(tracks[n].playback, number * BLOCK, BLOCK).T).tobytes() for n in wanted
-        ]
+        parts = [np.ascontiguousarray(audio.read(tracks[n].playback, first, BLOCK).T).tobytes() for n in wanted]
+        added = _numbers(request.GET.get("parts"))
+        there = session.parts.select_related("step").in_bulk(added)
+        parts += [sound.block(there[n], session.step, session.rate, first, BLOCK).T.tobytes() for n in added]
     except (KeyError, ValueError):  # a track was taken out meanwhile: the page lays its tracks anew
         raise Http404 from None
     return raw(b"".join(parts), "private, no-store")
+
+
+def _numbers(text: str | None) -> list[int]:
+    return [int(n) for n in (text or "").split(",") if n]
 
 
 def clicks_of(session: Session, tempo_map: TempoMap) -> click.Clicks:

@@ -60,6 +60,20 @@ def facts(session: Session) -> dict:
             }
             for t in session.tracks.all()
         ],
+        "parts": [
+            {
+                "id": p.pk,
+                "name": p.name,
+                "instrument": p.instrument,
+                "channels": 1,
+                "gain": p.gain,
+                "muted": p.muted,
+                "solo": p.solo,
+                "rides": p.step.rides,
+                "step": p.step_id,
+            }
+            for p in session.parts.filter(gone=False).select_related("step").defer("step__notes")
+        ],
     }
 
 

@@ -13,6 +13,7 @@ import { Grid } from "./grid.js";
 import { drawHeads } from "./heads.js";
 import { Marks } from "./marks.js";
 import { Panels } from "./panels.js";
+import { Parts } from "../parts/parts.js";
 import { Player } from "./player.js";
 import { pointing } from "./pointing.js";
 import { Readout } from "./readout.js";
@@ -43,6 +44,7 @@ class Desk {
     this.tapping = new Tapping(this);
     this.compare = new Compare(this);
     this.fold = new Fold(this);
+    this.parts = new Parts(this);
     this.panels = new Panels(this);
     this.readout = new Readout(this);
     this.carry = "beat"; // how far an edit of a beat reaches
@@ -65,7 +67,8 @@ class Desk {
   // ---- what there is
 
   setFacts(facts) {
-    const same = JSON.stringify(facts.tracks.map((t) => [t.id, t.heard])) === JSON.stringify(this.facts.tracks.map((t) => [t.id, t.heard]));
+    const laid = (f) => JSON.stringify([f.tracks.map((t) => [t.id, t.heard]), f.parts.map((p) => p.id)]);
+    const same = laid(facts) === laid(this.facts);
     const fresh = same && facts.rate === this.facts.rate;
     if (facts.rate !== this.facts.rate && this.facts.tracks.length === 0) return location.reload(); // the sound card's clock is set anew
     Object.assign(this.facts, facts);
@@ -94,6 +97,7 @@ class Desk {
 
   #mapSettled() {
     this.player.refreshClick();
+    this.parts.follow();
     if (this.step !== null) this.marks.ask();
     this.fold.refresh();
   }
@@ -121,8 +125,13 @@ class Desk {
     }
   }
 
-  isSilenced(track) {
-    return track.muted || (!track.solo && this.facts.tracks.some((t) => t.solo));
+  /** What has a lane: the recording's tracks, then the parts. */
+  get lanes() {
+    return [...this.facts.tracks, ...this.facts.parts];
+  }
+
+  isSilenced(lane) {
+    return lane.muted || (!lane.solo && this.lanes.some((l) => l.solo));
   }
 
   // ---- choosing and going
@@ -308,9 +317,9 @@ class Desk {
 
   layout() {
     const room = this.scroller.clientHeight;
-    const count = Math.max(1, this.facts.tracks.length);
+    const count = Math.max(1, this.lanes.length);
     this.laneHeight = Math.max(LOWEST, Math.min(HIGHEST, Math.floor(room / count)));
-    this.canvas.lanes.style.height = `${Math.max(room, this.laneHeight * this.facts.tracks.length)}px`;
+    this.canvas.lanes.style.height = `${Math.max(room, this.laneHeight * this.lanes.length)}px`;
     drawHeads(this);
     this.view.resize(this.canvas.lanes.clientWidth);
     this.redraw();

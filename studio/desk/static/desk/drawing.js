@@ -283,7 +283,7 @@ export function clock(seconds, step = 1) {
 export function drawLanes(desk) {
   const canvas = desk.canvas.lanes;
   const { context, width, height, ratio } = fresh(canvas);
-  const { facts, view, laneHeight } = desk;
+  const { view, laneHeight } = desk;
   const scroll = desk.scroller.scrollTop;
   const visible = [scroll, scroll + desk.scroller.clientHeight];
   context.fillStyle = INK.sheet;
@@ -292,11 +292,13 @@ export function drawLanes(desk) {
   shadeChange(context, desk, height);
   const budget = { ms: 5 };
   let whole = true;
-  facts.tracks.forEach((track, i) => {
+  const { lanes } = desk;
+  lanes.forEach((track, i) => {
     const top = i * laneHeight;
     if (top > visible[1] || top + laneHeight < visible[0]) return;
     context.fillStyle = INK.rule;
     context.fillRect(0, top + laneHeight - 1, width, 1);
+    if (track.instrument) return desk.parts.draw(context, track, top, laneHeight);
     if (!track.heard) {
       context.fillStyle = INK.faded;
       context.font = `italic 15px ${SERIF}`;
@@ -323,8 +325,8 @@ export function drawLanes(desk) {
     desk.attacks.draw(context, track, top, laneHeight);
     whole = whole && done;
   });
-  desk.marks.drawOver(context, facts.tracks.length * laneHeight);
-  verticals(context, desk, visible[0], Math.min(visible[1], facts.tracks.length * laneHeight));
+  desk.marks.drawOver(context, lanes.length * laneHeight);
+  verticals(context, desk, visible[0], Math.min(visible[1], lanes.length * laneHeight));
   if (desk.hover !== null && desk.grid) {
     const place = desk.grid.place(desk.hover);
     const x = view.x(desk.grid.time[place]);

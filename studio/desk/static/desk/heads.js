@@ -4,17 +4,20 @@ import { send } from "../studio/server.js";
 
 export function drawHeads(desk) {
   const box = document.getElementById("heads");
-  box.replaceChildren(...desk.facts.tracks.map((t) => head(desk, t)));
+  box.replaceChildren(...desk.lanes.map((t) => head(desk, t)));
 }
+
+const address = (lane) => `/${lane.instrument ? "parts" : "tracks"}/${lane.id}`;
 
 function head(desk, track) {
   const el = document.createElement("div");
   el.className = "trackhead" + (desk.laneHeight < 58 ? " low" : "");
   el.style.height = `${desk.laneHeight}px`;
   const name = document.createElement("span");
-  name.className = "name" + (track.remarks.length ? " odd" : "");
+  const remarks = track.remarks ?? [track.rides ? "rides the bars" : "keeps the clock"];
+  name.className = "name" + (track.remarks?.length ? " odd" : "") + (track.instrument ? " part" : "");
   name.textContent = track.name;
-  name.title = [track.name, ...track.remarks].join("\n");
+  name.title = [track.name, ...remarks].join("\n");
   const level = document.createElement("input");
   Object.assign(level, { type: "range", min: -40, max: 6, step: 0.5, value: track.gain, title: `${track.gain} dB` });
   level.setAttribute("aria-label", `Level of ${track.name}`);
@@ -23,12 +26,19 @@ function head(desk, track) {
     level.title = `${level.value} dB`;
     desk.player.mix();
   };
-  level.onchange = () => send(`/tracks/${track.id}`, { gain: track.gain });
+  level.onchange = () => send(address(track), { gain: track.gain });
+  el.append(name, flag(desk, track, "M", "muted", "Mute"), flag(desk, track, "S", "solo", "Solo"), level);
+  if (track.instrument) {
+    const open = Object.assign(document.createElement("button"), { className: "key quiet", textContent: "Edit", title: "Open its notes in the roll" });
+    open.onclick = () => desk.parts.roll.open(track.id);
+    el.append(open);
+    return el;
+  }
   const ticks = document.createElement("input");
   Object.assign(ticks, { type: "range", min: 0, max: 1, step: 0.01, value: desk.attacks.sensitivity(track), className: "ticks", title: "How many attacks are marked" });
   ticks.setAttribute("aria-label", `Attack marks of ${track.name}`);
   ticks.oninput = () => desk.attacks.setSensitivity(track, ticks.value);
-  el.append(name, flag(desk, track, "M", "muted", "Mute"), flag(desk, track, "S", "solo", "Solo"), level, ticks);
+  el.append(ticks);
   return el;
 }
 
@@ -44,7 +54,7 @@ function flag(desk, track, letter, what, words) {
     button.setAttribute("aria-pressed", track[what]);
     desk.player.mix();
     desk.redraw();
-    send(`/tracks/${track.id}`, { [what]: track[what] });
+    send(address(track), { [what]: track[what] });
   };
   return button;
 }

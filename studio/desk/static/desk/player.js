@@ -21,7 +21,7 @@ export class Player extends EventTarget {
     this.clickPan = 0;
     this.pace = 1;
     this.ears = false;
-    this.laid = [];
+    this.laid = "";
     this.have = new Set();
     this.asked = new Map();
     this.generation = 0;
@@ -79,8 +79,9 @@ export class Player extends EventTarget {
     this.generation++;
     this.have.clear();
     this.asked.clear();
-    const heard = this.facts.tracks.filter((t) => t.heard);
-    this.laid = heard.map((t) => t.id); // the order in which blocks hold them
+    const heard = this.#lanes;
+    const ids = (lanes) => lanes.map((l) => l.id).join();
+    this.laid = `tracks=${ids(heard.filter((l) => !l.instrument))}&parts=${ids(heard.filter((l) => l.instrument))}`; // the order in which blocks hold them
     this.#post({
       do: "layout",
       tracks: heard.map((t) => ({ channels: t.channels, gain: this.#gain(t) })),
@@ -91,13 +92,30 @@ export class Player extends EventTarget {
     this.#stream();
   }
 
+  /** What sounds: tracks that were heard, then parts. */
+  get #lanes() {
+    return [...this.facts.tracks.filter((t) => t.heard), ...this.facts.parts];
+  }
+
+  /** Parts sound otherwise now. What is about to play is replaced when the new sound has come. */
+  renew() {
+    if (!this.facts.parts.length) return;
+    this.generation++;
+    this.asked.forEach((abort) => abort.abort());
+    this.asked.clear();
+    const near = this.#wanted().slice(0, 3);
+    this.#post({ do: "drop", numbers: [...this.have].filter((n) => !near.includes(n)) });
+    this.have.clear();
+    this.#stream();
+  }
+
   #gain(track) {
-    const anySolo = this.facts.tracks.some((t) => t.solo);
+    const anySolo = this.#lanes.some((t) => t.solo);
     return track.muted || (anySolo && !track.solo) ? 0 : 10 ** (track.gain / 20);
   }
 
   mix() {
-    this.#post({ do: "gains", gains: this.facts.tracks.filter((t) => t.heard).map((t) => this.#gain(t)) });
+    this.#post({ do: "gains", gains: this.#lanes.map((t) => this.#gain(t)) });
   }
 
   /** The map's click, or that of another step to compare by ear. */
@@ -151,7 +169,7 @@ export class Player extends EventTarget {
   }
 
   #stream() {
-    if (!this.facts.tracks.some((t) => t.heard)) return;
+    if (!this.#lanes.length) return;
     const wanted = this.#wanted();
     // after a jump, what was asked for elsewhere would only stand in the way
     for (const [n, abort] of this.asked) if (!wanted.includes(n)) (abort.abort(), this.asked.delete(n));
@@ -168,7 +186,7 @@ export class Player extends EventTarget {
     const abort = new AbortController();
     this.asked.set(number, abort);
     try {
-      const url = `/sessions/${this.facts.id}/blocks/${number}?tracks=${this.laid.join()}`;
+      const url = `/sessions/${this.facts.id}/blocks/${number}?${this.laid}`;
       const response = await fetch(url, { signal: abort.signal });
       if (!response.ok) throw new Error(String(response.status));
       const data = await response.arrayBuffer();

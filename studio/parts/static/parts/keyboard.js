@@ -1,0 +1,105 @@
+// Playing a part in: a MIDI device, or the simulated keyboard that stands in for one. Both hand over the same
+// messages, which are stamped with the take's seconds and turned into notes by the server.
+
+import { getJson, note, send } from "../studio/server.js";
+
+/** The simulated keyboard: sends a made-up take while the recording plays, through the interface of a MIDI input. */
+export class SimulatedInput {
+  constructor(desk, messages) {
+    this.name = "Simulated keyboard";
+    this.onmidimessage = null;
+    let next = 0;
+    while (next < messages.length && messages[next][0] < desk.player.seconds) next++;
+    this.timer = setInterval(() => {
+      const now = desk.player.playing ? desk.player.seconds : -1;
+      for (; next < messages.length && messages[next][0] <= now; next++) {
+        // stamped like a device's, by the moment at which the key went down
+        const late = now - messages[next][0];
+        this.onmidimessage?.({ data: messages[next].slice(1), timeStamp: performance.now() - 1000 * late });
+      }
+    }, 4);
+  }
+
+  close() {
+    clearInterval(this.timer);
+  }
+}
+
+export class Keyboard {
+  constructor(desk) {
+    this.desk = desk;
+    this.inputs = null;
+    this.messages = [];
+    this.listeners = new Set(); // who else wants each message, such as a held section
+    document.addEventListener("click", (e) => {
+      const what = e.target.closest("[data-keyboard]")?.dataset.keyboard;
+      if (what === "stop") this.stop();
+      else if (what) this.record(what);
+    });
+  }
+
+  get recording() {
+    return this.inputs !== null;
+  }
+
+  /** Listen to the devices there are, or to the simulated one, and play. */
+  async record(which) {
+    if (this.recording) return this.stop();
+    const { desk } = this;
+    this.messages = [];
+    if (which === "simulated") {
+      const { messages } = await getJson(`/sessions/${desk.facts.id}/parts/simulated`);
+      this.inputs = [new SimulatedInput(desk, messages)];
+    } else {
+      this.inputs = await devices();
+      if (!this.inputs.length) {
+        this.inputs = null;
+        return note("The browser reports no MIDI keyboard. The simulated one can stand in.", true);
+      }
+    }
+    for (const input of this.inputs) input.onmidimessage = (e) => this.hear(e);
+    this.#tell();
+    if (!desk.player.playing) await desk.player.play();
+    return undefined;
+  }
+
+  /** A message arrived: from a device, the simulated keyboard, or a test. */
+  hear({ data, timeStamp }) {
+    this.listeners.forEach((f) => f(data));
+    if (!this.recording || data.length < 2) return;
+    const ago = Math.max(0, performance.now() - timeStamp) / 1000;
+    this.messages.push([this.desk.player.seconds - this.desk.player.pace * ago, data[0], data[1], data[2] ?? 0]);
+  }
+
+  async stop() {
+    if (!this.recording) return;
+    const { desk } = this;
+    for (const input of this.inputs) {
+      input.onmidimessage = null;
+      input.close?.();
+    }
+    this.inputs = null;
+    const end = desk.player.seconds;
+    await desk.player.pause();
+    this.#tell();
+    const { ok, data } = await send(`/sessions/${desk.facts.id}/parts/record`, { messages: this.messages, end });
+    if (!ok) return note(data.error, true);
+    note(`${data.notes} notes played in.`);
+    document.body.dispatchEvent(new CustomEvent("parts-changed"));
+    return undefined;
+  }
+
+  #tell() {
+    document.body.classList.toggle("recording", this.recording);
+    for (const el of document.querySelectorAll("[data-keyboard=stop]")) el.hidden = !this.recording;
+  }
+}
+
+async function devices() {
+  try {
+    const access = await navigator.requestMIDIAccess();
+    return [...access.inputs.values()];
+  } catch {
+    return [];
+  }
+}

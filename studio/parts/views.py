@@ -1,0 +1,223 @@
+"""Parts as the page sees them: their notes, their panel, how they are made and changed."""
+
+import json
+import tempfile
+from pathlib import Path
+
+from django.http import HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_GET, require_POST
+
+from core.following import keyboard
+from core.following.parts import apart
+from core.following.patterns import PATTERNS, lay
+from core.formats.smf import MidiError
+from core.formats.song import read_song
+from core.instruments.kit import INSTRUMENTS, instrument_for
+from core.tempomap import TempoMap
+from studio.desk.answers import answer
+from studio.library.gather import clean_name
+from studio.library.models import Session
+from studio.parts import keeping
+from studio.parts.models import Part, PartStep
+from studio.parts.sound import notes_of
+
+NO_MAP = "Parts follow a map, and this session has none yet. Find its beats first."
+
+
+def session_with_map(pk) -> Session:
+    return get_object_or_404(Session.objects.select_related("step").defer("finding"), pk=pk, step__isnull=False)
+
+
+def playing(session: Session):
+    """The parts that are there, with their steps."""
+    return session.parts.filter(gone=False).select_related("step", "step__tied_on")
+
+
+@require_GET
+def drawn(request, pk):
+    """Notes of all parts as they sound under the current map, and how far the other tie would be."""
+    session = session_with_map(pk)
+    tempo_map = session.step.tempo_map
+    out = []
+    for part in playing(session):
+        notes = notes_of(part, session.step)
+        off = apart(notes, part.step.otherwise(tempo_map))
+        out.append(
+            {
+                "id": part.pk,
+                "start": [n.start for n in notes],
+                "end": [n.end for n in notes],
+                "pitch": [n.pitch for n in notes],
+                "velocity": [n.velocity for n in notes],
+                "mean": off.mean,
+                "largest": off.largest,
+            }
+        )
+    return answer({"step": session.step_id, "parts": out})
+
+
+def panel_answer(request, session: Session, error: str = "", status: int = 200) -> HttpResponse:
+    """The Parts pane. The page hears of the change by the event that comes with it."""
+    rows = []
+    for part in playing(session):
+        off = apart(notes_of(part, session.step), part.step.otherwise(session.step.tempo_map))
+        steps, here = keeping.line(part)
+        rows.append(
+            {"part": part, "apart": off, "undo": steps[here].name if here else "", "redo": here + 1 < len(steps)}
+        )
+    first, last = session.step.tempo_map.bar_range
+    context = {
+        "session": session,
+        "rows": rows,
+        "gone": session.parts.filter(gone=True),
+        "patterns": PATTERNS.values(),
+        "instruments": INSTRUMENTS,
+        "first": max(1, first),
+        "last": last,
+        "error": error,
+    }
+    out = render(request, "parts/panel.html", context, status=status)
+    if request.method == "POST" and not error:
+        out["HX-Trigger"] = "parts-changed"
+    return out
+
+
+@require_GET
+def panel(request, pk):
+    return panel_answer(request, session_with_map(pk))
+
+
+def bars_asked(data, tempo_map: TempoMap) -> tuple[int, int]:
+    """First and last bar of a form; empty: all. Raises ``ValueError`` in the engineer's words."""
+    low, high = tempo_map.bar_range
+    try:
+        first, last = int(data.get("from") or max(1, low)), int(data.get("to") or high)
+    except ValueError:
+        raise ValueError("Bars are whole numbers.") from None
+    if not low <= first <= last <= high + 500:
+        raise ValueError(f"Bars rise from a first to a last one; the map has bars {low} to {high}.")
+    return first, last
+
+
+@require_POST
+def lay_pattern(request, pk):
+    """A pattern in a range of bars becomes a part."""
+    session = session_with_map(pk)
+    pattern = PATTERNS.get(request.POST.get("pattern", ""))
+    if pattern is None:
+        return panel_answer(request, session, "There is no such pattern.", 422)
+    tempo_map = session.step.tempo_map
+    try:
+        first, last = bars_asked(request.POST, tempo_map)
+        fill = int(request.POST.get("fill") or 0)
+        notes = lay(
+            pattern, tempo_map.meters, first, last, max(0, fill), "opening" in request.POST, "ending" in request.POST
+        )
+    except ValueError as e:
+        return panel_answer(request, session, str(e), 422)
+    keeping.make(session, pattern.name, "drums", notes, done=f"Laid in bars {first} to {last}")
+    return panel_answer(request, session)
+
+
+@require_POST
+def empty(request, pk):
+    """A part without notes, to be written in the roll."""
+    session = session_with_map(pk)
+    instrument = request.POST.get("instrument", "")
+    if instrument not in INSTRUMENTS:
+        return panel_answer(request, session, "There is no such instrument.", 422)
+    keeping.make(session, instrument.capitalize(), instrument, [], done="Empty")
+    return panel_answer(request, session)
+
+
+@require_POST
+def bring(request, pk):
+    """A MIDI file's parts. ``right``: ``bars`` (its bars are right; its bar 1 comes to bar ``at``) or ``seconds``."""
+    session = session_with_map(pk)
+    file = request.FILES.get("file")
+    if file is None:
+        return panel_answer(request, session, "Choose a MIDI file first.", 422)
+    name = clean_name(file.name)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "song.mid"
+        path.write_bytes(file.read())
+        try:
+            song = read_song(path, name)
+            at = int(request.POST.get("at") or 1)
+        except MidiError as e:
+            return panel_answer(request, session, str(e), 422)
+        except ValueError:
+            return panel_answer(request, session, "Bars are whole numbers.", 422)
+    by_bars = request.POST.get("right") != "seconds"
+    for p in song.parts:
+        if by_bars:
+            notes, ties = [type(n)(n.bar + at - 1, *_rest(n)) for n in p.placed], PartStep.Ties.BARS
+        else:
+            notes, ties = p.notes, PartStep.Ties.CLOCK
+        keeping.make(session, p.name, instrument_for(p.program, p.channel), notes, ties, p.program, f"From {name}")
+    return panel_answer(request, session)
+
+
+def _rest(n):
+    return n.offset, n.length, n.pitch, n.velocity, n.channel
+
+
+@require_POST
+def record(request, pk):
+    """What a keyboard sent while the take played, as ``[seconds, status, data, data]`` rows, becomes a part."""
+    session = session_with_map(pk)
+    said = json.loads(request.body)
+    try:
+        messages = [(float(t), int(s) & 255, int(a) & 127, int(b) & 127) for t, s, a, b in said["messages"]]
+    except (KeyError, TypeError, ValueError):
+        return JsonResponse({"error": "The keyboard sent something that is no MIDI message."}, status=422)
+    notes = keyboard.notes_from(messages, said.get("end"))
+    if not notes:
+        return JsonResponse({"error": "Nothing was played."}, status=422)
+    part = keeping.make(session, "Keyboard", "keys", notes, PartStep.Ties.CLOCK, done="Played in")
+    return JsonResponse({"part": part.pk, "notes": len(notes)})
+
+
+@require_GET
+def simulated(request, pk):
+    """What the simulated keyboard will send: a made-up take over the map's bars."""
+    session = session_with_map(pk)
+    try:
+        first, last = bars_asked(request.GET, session.step.tempo_map)
+    except ValueError as e:
+        return JsonResponse({"error": str(e)}, status=422)
+    return JsonResponse({"messages": list(keyboard.made_up_take(session.step.tempo_map, first, last))})
+
+
+@require_POST
+def part(request, pk):
+    """Set a part's level, mute, solo, name or instrument."""
+    found = get_object_or_404(Part, pk=pk)
+    said = json.loads(request.body)
+    if "gain" in said:
+        found.gain = max(-60.0, min(12.0, float(said["gain"])))
+    if "muted" in said:
+        found.muted = bool(said["muted"])
+    if "solo" in said:
+        found.solo = bool(said["solo"])
+    found.save(update_fields=["gain", "muted", "solo"])
+    return JsonResponse({"ok": True})
+
+
+@require_POST
+def act(request, pk):
+    """A change from the Parts pane: ``ties``, ``instrument``, ``name``, ``out``, ``back`` or ``travel``."""
+    found = get_object_or_404(Part.objects.select_related("session", "session__step"), pk=pk)
+    if request.POST.get("ties") in PartStep.Ties.values:
+        keeping.tie(found, request.POST["ties"])
+    if request.POST.get("instrument") in INSTRUMENTS:
+        found.instrument = request.POST["instrument"]
+    if request.POST.get("name", "").strip():
+        found.name = request.POST["name"].strip()[:200]
+    if "out" in request.POST or "back" in request.POST:
+        found.gone = "out" in request.POST
+    found.save(update_fields=["instrument", "name", "gone"])
+    if request.POST.get("travel"):
+        keeping.travel(found, int(request.POST["travel"]))
+    return panel_answer(request, found.session)
