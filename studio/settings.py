@@ -32,6 +32,7 @@ INSTALLED_APPS = [
     "studio.jobs",
     "studio.desk",
     "studio.parts",
+    "studio.harmony",
     "studio.delivery",
 ]
 MIDDLEWARE = [

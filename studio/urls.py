@@ -7,5 +7,6 @@ urlpatterns = [
     path("", include("studio.jobs.urls")),
     path("", include("studio.desk.urls")),
     path("", include("studio.parts.urls")),
+    path("", include("studio.harmony.urls")),
     path("", include("studio.delivery.urls")),
 ]

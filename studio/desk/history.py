@@ -42,14 +42,20 @@ def line(session: Session) -> tuple[list, int]:
     if session.step_id is None:
         return [], -1
     rows = session.steps.values_list("pk", "before_id", "name", "made", "version", named=True)
+    return chain(rows, session.step_id)
+
+
+def chain(rows, here: int) -> tuple[list, int]:
+    """Steps (anything with ``pk`` and ``before_id``, oldest first) in the order in which undo and redo pass them,
+    and the place of the one whose key is ``here``."""
     steps = {s.pk: s for s in rows}
     child = {s.before_id: s for s in steps.values()}  # the newest wins, as steps are in order
-    past, s = [], steps[session.step_id]
+    past, s = [], steps[here]
     while s:
         past.append(s)
         s = steps.get(s.before_id)
     past.reverse()
-    future, s = [], child.get(session.step_id)
+    future, s = [], child.get(here)
     while s:
         future.append(s)
         s = child.get(s.pk)

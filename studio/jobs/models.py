@@ -17,6 +17,7 @@ class Job(models.Model):
     class Kind(models.TextChoices):
         LISTEN = "listen", "Listening"
         FIND = "find", "Finding beats"
+        CHORDS = "chords", "Finding chords"
 
     class State(models.TextChoices):
         WAITING = "waiting", "waiting"

@@ -29,10 +29,17 @@ def _fragment(request, pk):
         {"session": session, "job": current, "more": len(open_jobs) - 1, "last": last},
     )
     heard = session.tracks.filter(heard=True).count()
+    chords = session.harmony.step_id if hasattr(session, "harmony") else None
     return trigger_client_event(
         response,
         "session-state",
-        {"step": session.step_id, "heard": heard, "tracks": session.tracks.count(), "busy": bool(open_jobs)},
+        {
+            "step": session.step_id,
+            "heard": heard,
+            "tracks": session.tracks.count(),
+            "busy": bool(open_jobs),
+            "chords": chords,
+        },
     )
 
 

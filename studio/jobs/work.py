@@ -9,6 +9,7 @@ from core.listening.audio import AudioError
 from studio.desk.edits import EditError, respect_locks
 from studio.desk.history import record
 from studio.desk.models import Mark
+from studio.harmony.finding import NoChords, find_chords
 from studio.jobs.models import Job
 from studio.library.hearing import hear, player
 
@@ -74,4 +75,12 @@ def find(job: Job, report) -> None:
     step.save(update_fields=["doubts"])
 
 
-WORK = {Job.Kind.LISTEN: listen, Job.Kind.FIND: find}
+def chords(job: Job, report) -> None:
+    """Find the chords, the key and the tuning of the session's tracks."""
+    try:
+        find_chords(job.session, report)
+    except NoChords as e:
+        raise Failed(str(e)) from None
+
+
+WORK = {Job.Kind.LISTEN: listen, Job.Kind.FIND: find, Job.Kind.CHORDS: chords}

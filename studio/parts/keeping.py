@@ -6,6 +6,7 @@ from core.following.parts import Placed, placed, sounding
 from core.formats.smf import Note
 from core.instruments.kit import INSTRUMENTS
 from core.tempomap import TempoMap
+from studio.desk.history import chain
 from studio.library.models import Session
 from studio.parts.models import Part, PartStep, written
 
@@ -77,18 +78,7 @@ def tie(part: Part, ties: str) -> None:
 
 def line(part: Part) -> tuple[list[PartStep], int]:
     """The steps from the first to the last that redo reaches, and the place of the current one."""
-    steps = {s.pk: s for s in part.steps.defer("notes")}
-    child = {s.before_id: s for s in steps.values()}
-    past, s = [], steps[part.step_id]
-    while s:
-        past.append(s)
-        s = steps.get(s.before_id)
-    past.reverse()
-    future, s = [], child.get(part.step_id)
-    while s:
-        future.append(s)
-        s = child.get(s.pk)
-    return past + future, len(past) - 1
+    return chain(part.steps.defer("notes"), part.step_id)
 
 
 @transaction.atomic

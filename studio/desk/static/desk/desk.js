@@ -14,6 +14,7 @@ import { drawHeads } from "./heads.js";
 import { Marks } from "./marks.js";
 import { Panels } from "./panels.js";
 import { Parts } from "../parts/parts.js";
+import { Chords } from "../harmony/chords.js";
 import { Player } from "./player.js";
 import { pointing } from "./pointing.js";
 import { Readout } from "./readout.js";
@@ -45,6 +46,7 @@ class Desk {
     this.compare = new Compare(this);
     this.fold = new Fold(this);
     this.parts = new Parts(this);
+    this.chords = new Chords(this);
     this.panels = new Panels(this);
     this.readout = new Readout(this);
     this.carry = "beat"; // how far an edit of a beat reaches
@@ -98,6 +100,7 @@ class Desk {
   #mapSettled() {
     this.player.refreshClick();
     this.parts.follow();
+    this.chords.ask();
     if (this.step !== null) this.marks.ask();
     this.fold.refresh();
   }
@@ -335,7 +338,9 @@ class Desk {
       drawRuler(this);
       drawContour(this);
       drawOverview(this);
+      this.chords.draw();
       this.fold.draw();
+      this.parts.roll.draw();
       this.readout.show();
       this.drawn += 1;
       this.frames.push(performance.now() - begun);
@@ -355,6 +360,7 @@ class Desk {
       }
       this.readout.show();
       if (this.fold.shown) this.fold.draw();
+      this.parts.roll.draw();
       requestAnimationFrame(this.#run);
     }
   };
@@ -389,7 +395,8 @@ class Desk {
     document.body.dataset.ready = "yes";
   }
 
-  async #sessionState({ step, heard, tracks, busy }) {
+  async #sessionState({ step, heard, tracks, busy, chords }) {
+    this.chords.heard(chords);
     const known = this.facts.tracks;
     if (tracks !== known.length || heard !== known.filter((t) => t.heard).length || (step !== this.step && !this.before)) {
       this.setFacts(await getJson(`/sessions/${this.facts.id}/facts`));

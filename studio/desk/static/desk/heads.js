@@ -11,7 +11,7 @@ const address = (lane) => `/${lane.instrument ? "parts" : "tracks"}/${lane.id}`;
 
 function head(desk, track) {
   const el = document.createElement("div");
-  el.className = "trackhead" + (desk.laneHeight < 58 ? " low" : "");
+  el.className = "trackhead" + (desk.laneHeight < 70 ? " low" : "");
   el.style.height = `${desk.laneHeight}px`;
   const name = document.createElement("span");
   const remarks = track.remarks ?? [track.rides ? "rides the bars" : "keeps the clock"];
