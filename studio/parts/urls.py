@@ -1,6 +1,6 @@
 from django.urls import path
 
-from studio.parts import rolling, views
+from studio.parts import rolling, score, views
 
 urlpatterns = [
     path("sessions/<int:pk>/parts", views.drawn, name="parts"),
@@ -10,6 +10,8 @@ urlpatterns = [
     path("sessions/<int:pk>/parts/bring", views.bring, name="parts-bring"),
     path("sessions/<int:pk>/parts/record", views.record, name="parts-record"),
     path("sessions/<int:pk>/parts/simulated", views.simulated, name="parts-simulated"),
+    path("sessions/<int:pk>/score", score.view, name="score"),
+    path("sessions/<int:pk>/score.musicxml", score.document, name="score-document"),
     path("parts/<int:pk>", views.part, name="part"),
     path("parts/<int:pk>/roll", rolling.the_roll, name="part-roll"),
     path("parts/<int:pk>/act", views.act, name="part-act"),

@@ -12,6 +12,7 @@ const BUTTONS = {
   carry: (d, data) => d.setCarry(data.carry),
   ratio: (d, data) => d.stretches.make({ kind: "ratio", ratio: data.ratio, offset: Number(data.offset ?? 0) }),
   every: (d, data) => d.stretches.make({ kind: "every", bars: Number(data.every) }),
+  score: (d, data) => d.panels.score(`part-${data.score}`),
   mark: (d, data) => d.marks.set(data.mark),
 };
 

@@ -1,5 +1,6 @@
-// The stages along the top, the side panel of each, the panes inside one, and the Lean view that belongs to a pane.
+// The stages along the top, the side panel of each, the panes inside one, and the sheets that belong to some.
 
+const SHEETS = { lean: "lean", score: "score" }; // pane: address of its sheet
 const byId = (id) => document.getElementById(id);
 
 export class Panels {
@@ -44,9 +45,25 @@ export class Panels {
     this.pane = known || !tabs.length ? pane : tabs[0].dataset.pane;
     for (const b of tabs) b.setAttribute("aria-selected", b.dataset.pane === this.pane);
     for (const el of document.querySelectorAll("[data-shows]")) el.hidden = el.dataset.shows !== this.pane;
-    const lean = this.stage === "follow" && this.pane === "lean";
-    byId("leanview").hidden = !lean;
-    if (lean && this.desk.step !== null) globalThis.htmx?.ajax("GET", `/sessions/${this.desk.facts.id}/lean`, { target: "#leanview", swap: "innerHTML" });
+    this.#sheet();
+  }
+
+  /** Some panes have a sheet over the lanes. */
+  #sheet() {
+    const sheet = this.stage === "follow" ? SHEETS[this.pane] : undefined;
+    const changed = byId("leanview").dataset.of !== sheet;
+    byId("leanview").hidden = !sheet;
+    byId("leanview").dataset.of = sheet ?? "";
+    if (!sheet || this.desk.step === null) return;
+    if (changed) byId("leanview").replaceChildren();
+    globalThis.htmx?.ajax("GET", `/sessions/${this.desk.facts.id}/${sheet}${sheet === "score" && this.scored ? `?source=${this.scored}` : ""}`, { target: "#leanview", swap: "innerHTML" });
+  }
+
+  /** The notation of a part. */
+  score(source) {
+    this.scored = source;
+    this.desk.parts.roll.close();
+    this.turn("score");
   }
 
   /** Which stages are behind us. */
