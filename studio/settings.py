@@ -33,6 +33,7 @@ INSTALLED_APPS = [
     "studio.desk",
     "studio.parts",
     "studio.harmony",
+    "studio.running",
     "studio.delivery",
 ]
 MIDDLEWARE = [

@@ -8,5 +8,6 @@ urlpatterns = [
     path("", include("studio.desk.urls")),
     path("", include("studio.parts.urls")),
     path("", include("studio.harmony.urls")),
+    path("", include("studio.running.urls")),
     path("", include("studio.delivery.urls")),
 ]

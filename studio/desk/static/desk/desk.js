@@ -15,6 +15,7 @@ import { Marks } from "./marks.js";
 import { Panels } from "./panels.js";
 import { Parts } from "../parts/parts.js";
 import { Chords } from "../harmony/chords.js";
+import { Order } from "../running/order.js";
 import { Player } from "./player.js";
 import { pointing } from "./pointing.js";
 import { Readout } from "./readout.js";
@@ -47,6 +48,7 @@ class Desk {
     this.fold = new Fold(this);
     this.parts = new Parts(this);
     this.chords = new Chords(this);
+    this.order = new Order(this);
     this.panels = new Panels(this);
     this.readout = new Readout(this);
     this.carry = "beat"; // how far an edit of a beat reaches

@@ -1,6 +1,9 @@
 // The mixer runs in the audio thread: one sample clock for all tracks and the click.
 // It plays blocks that the page hands over, and where one is missing it holds everything still.
 
+import { Route } from "./route.js";
+
+const FADE = 240; // samples over which two places melt into each other right before a jump
 const GRAIN = 2048; // samples of a grain of slow playback
 const SEEK = 480; // how far a grain may be shifted to fit
 
@@ -14,14 +17,14 @@ class Mixer extends AudioWorkletProcessor {
     this.at = 0; // next sample to play
     this.playing = false;
     this.waiting = false;
-    this.loop = null;
+    this.route = new Route();
     this.click = { samples: [], kinds: [], sounds: [], level: 1, left: 1, right: 1 };
     this.next = 0; // place of the next click
     this.ringing = []; // {sound, from}
     this.lead = null; // a running count-in
     this.ticks = 0;
     this.ears = false; // click left, tracks right
-    this.pace = 1;
+    this.pace = 1; // as chosen; a section of the running order may have a factor of its own
     this.grain = null; // slow playback in progress
     this.port.onmessage = ({ data }) => this[data.do](data);
   }
@@ -62,12 +65,29 @@ class Mixer extends AudioWorkletProcessor {
     this.click.right = Math.min(1, 1 + pan);
   }
   setLoop({ loop }) {
-    this.loop = loop;
+    this.route.loop = loop;
+  }
+  /** Follow a running order from one of its items on; without one, go on as usual. */
+  follow({ order, item }) {
+    if (order) {
+      this.route.begin(order, item);
+      this.seek({ at: order[item ?? 0].start });
+      this.playing = true;
+    } else this.route.stop();
+    this.#tell("order");
+  }
+  release() {
+    this.route.release(this.at + FADE);
+    this.#tell("order");
+  }
+  queue({ item }) {
+    this.route.queue(item);
+    this.#tell("order");
   }
   play({ at, lead }) {
     if (at !== undefined) this.seek({ at });
     // a count-in is as slow as what follows it
-    const late = (samples) => Math.round(samples / this.pace);
+    const late = (samples) => Math.round(samples / this.#speed);
     this.lead = lead?.length ? { samples: lead.samples.map(late), kinds: lead.kinds, length: late(lead.length), at: 0, next: 0 } : null;
     this.playing = true;
     this.#tell("started");
@@ -102,6 +122,7 @@ class Mixer extends AudioWorkletProcessor {
   #tell(what) {
     this.port.postMessage({
       what, at: this.at, playing: this.playing, waiting: this.waiting, leading: this.lead !== null, time: currentTime, id: this.id,
+      order: this.route.order && { item: this.route.item, round: this.route.round, leaving: this.route.leaveAt !== null, next: this.route.following },
     });
   }
 
@@ -115,11 +136,9 @@ class Mixer extends AudioWorkletProcessor {
         n = Math.min(n, this.lead.length - this.lead.at);
         this.#lead(n, done);
       } else {
-        if (this.loop && this.at === this.loop[1]) {
-          this.at = this.loop[0];
-          this.#findNext();
-        }
-        if (this.pace < 1) {
+        const jump = this.#jumped();
+        if (!this.playing) break;
+        if (this.#stretches) {
           this.#slow(n, left, right, done);
           done += n;
           continue;
@@ -135,8 +154,10 @@ class Mixer extends AudioWorkletProcessor {
         if (!block) break; // all hold still together
         const inside = this.at - number * this.size;
         n = Math.min(n, this.size - inside, this.total - this.at);
-        if (this.loop && this.at < this.loop[1]) n = Math.min(n, this.loop[1] - this.at);
-        this.#mix(block, inside, n, left, right, done);
+        const fading = jump && jump.to !== null && jump.to !== jump.at && this.at >= jump.at - FADE;
+        if (jump) n = Math.min(n, (fading || this.at >= jump.at - FADE ? jump.at : jump.at - FADE) - this.at);
+        if (fading) this.#melt(jump, n, left, right, done);
+        else this.#mix(block, inside, n, left, right, done);
         this.#strike(n, done);
         this.at += n;
       }
@@ -146,6 +167,49 @@ class Mixer extends AudioWorkletProcessor {
     this.#ring(left, right);
     if (this.playing && ++this.ticks % 8 === 0) this.#tell("at");
     return true;
+  }
+
+  /** Whether playing goes through the stretcher; along an order that has paces of its own, all the way. */
+  get #stretches() {
+    return this.pace !== 1 || (this.route.order?.some((i) => i.pace !== 1) ?? false);
+  }
+
+  get #speed() {
+    return this.pace * (this.route.now?.pace ?? 1);
+  }
+
+  /** Makes the jump that is due here; tells the next one. */
+  #jumped() {
+    let jump = this.route.next(this.at);
+    if (!jump || this.at < jump.at) return jump;
+    if (jump.to === null) {
+      this.playing = false;
+      this.route.stop();
+      this.#tell("ended");
+      return null;
+    }
+    this.at = jump.to + (this.at - jump.at);
+    this.route.took(jump);
+    this.#findNext();
+    if (this.route.order) this.#tell("order");
+    jump = this.route.next(this.at);
+    return jump;
+  }
+
+  /**
+   * Right before a jump: what is left fades while what led up to the new place rises, so that from the line on the new
+   * place sounds alone, its attack untouched, and nothing breaks off.
+   */
+  #melt(jump, n, left, right, done) {
+    const from = jump.to - (jump.at - this.at);
+    const old = this.#read(this.at, n);
+    const fresh = from >= 0 ? this.#read(from, n) : null;
+    for (let i = 0; i < n; i++) {
+      const share = (FADE - (jump.at - this.at - i)) / FADE;
+      const [out, rise] = [Math.cos((share * Math.PI) / 2), Math.sin((share * Math.PI) / 2)];
+      left[done + i] += out * (old?.left[i] ?? 0) + rise * (fresh?.left[i] ?? 0);
+      right[done + i] += out * (old?.right[i] ?? 0) + rise * (fresh?.right[i] ?? 0);
+    }
   }
 
   #mix(block, inside, n, left, right, done) {
@@ -185,17 +249,14 @@ class Mixer extends AudioWorkletProcessor {
       left[done + i] += l[at];
       right[done + i] += r[at];
       this.grain.at++;
-      this.owed = (this.owed ?? 0) + this.pace;
+      this.owed = (this.owed ?? 0) + this.#speed;
       const whole = Math.floor(this.owed);
       this.owed -= whole;
       if (!whole) continue;
       this.#strike(whole, done + i);
       this.at += whole;
-      if (this.loop && this.at === this.loop[1]) {
-        // time goes back at once, so that clicks are exact; the grain rings out into the next one
-        this.at = this.loop[0];
-        this.#findNext();
-      }
+      this.#jumped(); // time goes back at once, so that clicks are exact; the grain rings out into the next one
+      if (!this.playing) return;
     }
   }
 
@@ -203,6 +264,7 @@ class Mixer extends AudioWorkletProcessor {
     const hop = GRAIN / 2;
     if (this.at >= this.total) {
       this.playing = false;
+      this.route.stop();
       this.#tell("ended");
       return null;
     }

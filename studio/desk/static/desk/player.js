@@ -15,6 +15,8 @@ export class Player extends EventTarget {
     this.leading = false;
     this.heldAt = 0; // mixer time of the last report
     this.loop = null;
+    this.order = null; // where the mixer is in the running order
+    this.turns = [];
     this.bars = 0; // count-in
     this.clickLevel = 0.7;
     this.jumps = 0;
@@ -59,6 +61,7 @@ export class Player extends EventTarget {
     this.waiting = data.waiting;
     const was = this.playing;
     this.playing = data.playing;
+    this.order = data.order ?? null;
     if (was !== data.playing || data.what !== "at") this.dispatchEvent(new CustomEvent("state", { detail: data.what }));
     if (data.what === "at" && this.pressed && !data.leading) {
       this.startLatency = performance.now() - this.pressed;
@@ -155,14 +158,37 @@ export class Player extends EventTarget {
     this.#stream();
   }
 
+  /** Follow a running order from one of its items on; null: go on as usual. */
+  async follow(turns, item = 0) {
+    this.turns = turns ?? [];
+    this.context.resume();
+    await this.ready;
+    if (turns) {
+      this.at = turns[item].start;
+      this.order = { item, round: 0 };
+    }
+    this.#post({ do: "follow", order: turns, item });
+    this.#stream();
+  }
+
+  release() {
+    this.#post({ do: "release" });
+  }
+
+  queue(item) {
+    this.#post({ do: "queue", item });
+  }
+
   /** Which blocks should be at hand, the most urgent first. */
   #wanted() {
     const last = Math.ceil((this.facts.seconds * this.facts.rate) / this.facts.block) - 1;
     const here = Math.floor(this.at / this.facts.block);
     const out = [];
     for (let n = here; n <= Math.min(last, here + AHEAD); n++) out.push(n);
-    if (this.loop) {
-      const start = Math.floor(this.loop[0] / this.facts.block);
+    // and where playing may jump to
+    const there = this.order ? [this.turns[this.order.item]?.start, this.turns[this.order.next]?.start] : [this.loop?.[0]];
+    for (const at of there.filter((s) => s !== undefined)) {
+      const start = Math.floor(Math.max(0, at - 512) / this.facts.block);
       for (let n = start; n <= Math.min(last, start + 3); n++) if (!out.includes(n)) out.push(n);
     }
     return out;

@@ -33,7 +33,8 @@ export class Keyboard {
     this.listeners = new Set(); // who else wants each message, such as a held section
     document.addEventListener("click", (e) => {
       const what = e.target.closest("[data-keyboard]")?.dataset.keyboard;
-      if (what === "stop") this.stop();
+      if (what === "note") [[0x90, 60, 100], [0x80, 60, 0]].forEach((data) => this.hear({ data, timeStamp: performance.now() }));
+      else if (what === "stop") this.stop();
       else if (what) this.record(what);
     });
   }
@@ -63,6 +64,11 @@ export class Keyboard {
     return undefined;
   }
 
+  /** Hear what devices send without writing it down. */
+  async listen() {
+    for (const input of await devices()) input.onmidimessage = (e) => this.hear(e);
+  }
+
   /** A message arrived: from a device, the simulated keyboard, or a test. */
   hear({ data, timeStamp }) {
     this.listeners.forEach((f) => f(data));
@@ -74,10 +80,7 @@ export class Keyboard {
   async stop() {
     if (!this.recording) return;
     const { desk } = this;
-    for (const input of this.inputs) {
-      input.onmidimessage = null;
-      input.close?.();
-    }
+    for (const input of this.inputs) input.close?.();
     this.inputs = null;
     const end = desk.player.seconds;
     await desk.player.pause();
