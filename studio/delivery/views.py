@@ -9,7 +9,10 @@ from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
 
 from core.following import click
-from core.formats import smf, tables
+from core.formats import smf, tables, wavloop
+from core.formats.song import PartToWrite, write_song
+from core.listening import audio
+from studio.delivery.mixing import mixed
 from studio.desk.played import clicks_of
 from studio.library.models import Session
 
@@ -60,6 +63,65 @@ def click_wav(request, pk):
     out = io.BytesIO()
     sf.write(out, track, rate, "PCM_24", format="WAV")
     return _file(out.getvalue(), session, "click.wav", "audio/wav")
+
+
+@require_GET
+def song(request, pk):
+    """The map with all parts that hold notes, as one MIDI file."""
+    session = _with_map(pk)
+    tempo_map = session.step.tempo_map
+    parts = [
+        PartToWrite(p.name, p.program, p.instrument == "drums", p.step.rows())
+        for p in session.parts.filter(gone=False).select_related("step")
+        if not p.is_loop
+    ]
+    try:
+        written = smf.write(tempo_map, session.title)
+    except smf.MidiError as e:
+        return HttpResponse(str(e), status=422, content_type="text/plain; charset=utf-8")
+    out = io.BytesIO()
+    write_song(written, tempo_map, parts).save(file=out)
+    return _file(out.getvalue(), session, "map and parts.mid", "audio/midi")
+
+
+@require_GET
+def loop_wav(request, pk):
+    """Bars ``from`` to ``to`` cut exactly on their lines, of one track (``track``) or of all as they are mixed."""
+    session = _with_map(pk)
+    tempo_map, rate = session.step.tempo_map, session.rate
+    try:
+        first, last = int(request.GET.get("from", "")), int(request.GET.get("to", ""))
+        chosen = int(request.GET.get("track") or 0)
+    except ValueError:
+        return _refused("Bars are whole numbers.")
+    low, high = tempo_map.bar_range
+    if not low <= first <= last <= high:
+        return _refused(f"The map has bars {low} to {high}, and loops rise from a first to a last one.")
+    lines = [round(float(t) * rate) for t in tempo_map.bar_seconds(range(first, last + 2))]
+    start, end = lines[0], min(lines[-1], round(session.seconds * rate))
+    if not 0 <= start < end:
+        return _refused("Those bars lie before the recording starts.")
+    tracks = [t for t in session.tracks.all() if t.heard and chosen in (0, t.pk)]
+    if not tracks:
+        return _refused("There is no such track.")
+    cut = (
+        mixed(session, tracks, start, end - start) if not chosen else audio.read(tracks[0].playback, start, end - start)
+    )
+    beats = round(float(tempo_map.beat_index_at(end / rate) - tempo_map.beat_index_at(start / rate)))
+    meters = {tempo_map.meters.meter_at(b).felt for b in range(first, last + 1)}
+    facts = wavloop.LoopFacts(
+        last - first + 1,
+        beats,
+        " and ".join(sorted(meters)),
+        60 * beats * rate / (end - start),
+        [(line - start, f"Bar {first + i}") for i, line in enumerate(lines[:-1])],
+    )
+    what = f"bars {first}-{last}" + (f" {tracks[0].name}" if chosen else "")
+    return _file(wavloop.write(cut, rate, facts, session.title), session, f"{what}.wav", "audio/wav")
+
+
+def _refused(words: str) -> HttpResponse:
+    return HttpResponse(words, status=422, content_type="text/plain; charset=utf-8")
 
 
 @require_GET

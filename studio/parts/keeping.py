@@ -26,6 +26,7 @@ def make(
     ties: str = Ties.BARS,
     program: int | None = None,
     done: str = "Made",
+    beats: int = 0,
 ) -> Part:
     """A new part of a session that has a map. Its name is numbered where it is taken."""
     taken = set(session.parts.values_list("name", flat=True))
@@ -33,8 +34,9 @@ def make(
     free, number = name, 2
     while free in taken:
         free, number = f"{name} {number}", number + 1
-    program = INSTRUMENTS[instrument].program if program is None else program
-    part = Part.objects.create(session=session, name=free, instrument=instrument, program=program)
+    if program is None:
+        program = INSTRUMENTS[instrument].program if instrument in INSTRUMENTS else 0
+    part = Part.objects.create(session=session, name=free, instrument=instrument, program=program, beats=beats)
     _step(part, done, ties, notes, session.step_id)
     return part
 

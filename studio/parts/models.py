@@ -1,5 +1,7 @@
 """Parts that follow a session's map, each with a history of its own."""
 
+from pathlib import Path
+
 import orjson
 from django.db import models
 
@@ -8,17 +10,21 @@ from core.formats.smf import Note
 from core.instruments.kit import INSTRUMENTS
 from core.tempomap import TempoMap
 
+#: The instrument of a part that is an audio loop.
+LOOP = "loop"
+
 
 class Part(models.Model):
     """Added notes: a pattern, an imported MIDI part, a bass line, a pad, what a keyboard played."""
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="parts")
     name = models.CharField(max_length=200)
-    instrument = models.CharField(max_length=20, choices=[(i, i) for i in INSTRUMENTS])
+    instrument = models.CharField(max_length=20, choices=[(i, i) for i in [*INSTRUMENTS, LOOP]])
     program = models.PositiveSmallIntegerField(default=0, help_text="of General MIDI, from 0; kept for export")
     gain = models.FloatField(default=0.0, help_text="dB")
     muted = models.BooleanField(default=False)
     solo = models.BooleanField(default=False)
+    beats = models.PositiveSmallIntegerField(default=0, help_text="of an audio loop")
     gone = models.BooleanField(default=False, help_text="taken out; can be brought back")
     step = models.ForeignKey("parts.PartStep", null=True, on_delete=models.SET_NULL, related_name="+")
 
@@ -27,6 +33,15 @@ class Part(models.Model):
 
     def __str__(self):
         return self.name
+
+    @property
+    def is_loop(self) -> bool:
+        return self.instrument == LOOP
+
+    @property
+    def loop(self) -> Path:
+        """The sound of an audio loop, at the session's rate."""
+        return self.session.folder / "loops" / f"{self.pk}.flac"
 
 
 class PartStep(models.Model):

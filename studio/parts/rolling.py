@@ -57,6 +57,7 @@ def shown(part: Part, tempo_map: TempoMap, notes: list[Placed], first: int, bars
         "columns": columns,
         "seconds": seconds,
         "notes": found,
+        "slices": part.beats,
         "pitches": sorted({n.pitch for n in notes}),
     }
 

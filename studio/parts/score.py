@@ -27,7 +27,7 @@ def _performed(path, name) -> list[Note]:
 
 def sources(session: Session) -> list[dict]:
     """What can be written down: parts, and tracks that are MIDI performances."""
-    parts = [{"key": f"part-{p.pk}", "name": p.name, "of": p} for p in playing(session)]
+    parts = [{"key": f"part-{p.pk}", "name": p.name, "of": p} for p in playing(session) if not p.is_loop]
     return parts + [{"key": f"track-{t.pk}", "name": t.name, "of": t} for t in session.tracks.filter(midi=True)]
 
 

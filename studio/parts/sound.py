@@ -4,8 +4,11 @@ from functools import lru_cache
 
 import numpy as np
 
+from core.following import loops
 from core.formats.smf import Note
 from core.instruments.stream import stretch
+from core.listening import audio
+from core.listening.track import listen
 from studio.desk.models import MapStep
 from studio.parts.models import Part, PartStep
 
@@ -20,6 +23,19 @@ def notes_of(part: Part, map_step: MapStep) -> list[Note]:
     return _sounding(part.step, map_step)
 
 
+@lru_cache(maxsize=3)
+def _loop(part: Part, part_step: PartStep, map_step: MapStep) -> np.ndarray:
+    """All of a loop as it follows a map."""
+    source = audio.read(part.loop, 0, audio.inspect(part.loop).frames)
+    rate = part.session.rate
+    hits = listen(part.loop, part.name).attacks.seconds
+    notes = _sounding(part_step, map_step)
+    return loops.sounded(source, rate, part.beats, notes, round(part.session.seconds * rate), hits)
+
+
 def block(part: Part, map_step: MapStep, rate: int, start: int, frames: int) -> np.ndarray:
     """``(frames, 1)`` float32 samples of a part from sample ``start`` on."""
+    if part.is_loop:
+        found = _loop(part, part.step, map_step)[start : start + frames].mean(axis=1)
+        return np.pad(found, (0, frames - len(found)))[:, None]
     return stretch(notes_of(part, map_step), part.instrument, rate, start, frames)[:, None]

@@ -4,22 +4,24 @@ import json
 import tempfile
 from pathlib import Path
 
+from django.db import transaction
 from django.http import HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 
-from core.following import keyboard
+from core.following import keyboard, loops
 from core.following.parts import apart
 from core.following.patterns import PATTERNS, lay
 from core.formats.smf import MidiError
 from core.formats.song import read_song
 from core.instruments.kit import INSTRUMENTS, instrument_for
+from core.listening import audio
 from core.tempomap import TempoMap
 from studio.desk.answers import answer
 from studio.library.gather import clean_name
 from studio.library.models import Session
 from studio.parts import keeping
-from studio.parts.models import Part, PartStep
+from studio.parts.models import LOOP, Part, PartStep
 from studio.parts.sound import notes_of
 
 NO_MAP = "Parts follow a map, and this session has none yet. Find its beats first."
@@ -161,6 +163,34 @@ def bring(request, pk):
 
 def _rest(n):
     return n.offset, n.length, n.pitch, n.velocity, n.channel
+
+
+@require_POST
+def bring_loop(request, pk):
+    """An audio loop with a known number of beats, laid under a range of bars, each beat on a felt beat."""
+    session = session_with_map(pk)
+    file = request.FILES.get("file")
+    if file is None:
+        return panel_answer(request, session, "Choose a loop first: an audio file.", 422)
+    name = clean_name(file.name)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / f"loop{Path(name).suffix}"
+        path.write_bytes(file.read())
+        try:
+            audio.inspect(path, name)
+            first, last = bars_asked(request.POST, session.step.tempo_map)
+            beats = request.POST.get("beats", "")
+            if not beats.isdecimal():
+                raise ValueError("How many beats the loop has is a whole number.")
+            notes = loops.lay(session.step.tempo_map.meters, first, last, int(beats))
+        except ValueError as e:
+            return panel_answer(request, session, str(e), 422)
+        with transaction.atomic():
+            stem = name.rsplit(".", 1)[0]
+            made = keeping.make(session, stem, LOOP, notes, done=f"Laid in bars {first} to {last}", beats=int(beats))
+            made.loop.parent.mkdir(parents=True, exist_ok=True)
+            audio.write_at_rate(path, made.loop, session.rate)
+    return panel_answer(request, session)
 
 
 @require_POST

@@ -74,7 +74,8 @@ export class Roll {
     this.chosen = new Set([...this.chosen].filter((i) => there.has(i)));
     this.box.querySelector("h2").textContent = data.name;
     this.box.querySelector("[data-tie]").textContent = data.rides ? "rides the bars" : "keeps the clock";
-    this.rows = data.instrument === "drums" ? [...DRUMS.keys()] : null;
+    // drums and the beats of an audio loop are rows of steps
+    this.rows = data.instrument === "drums" ? [...DRUMS.keys()] : data.slices ? Array.from({ length: data.slices }, (_, i) => i) : null;
     this.draw();
   }
 
@@ -226,7 +227,7 @@ export class Roll {
     if (!column || pitch === undefined) return undefined;
     this.chosen.clear();
     const velocity = Number(this.field("velocity").value);
-    if (this.rows) return this.make({ do: "add", bar: column.bar, offset: column.offset, length: this.data.grid / 2, pitch, velocity });
+    if (this.rows) return this.make({ do: "add", bar: column.bar, offset: column.offset, length: this.data.slices ? 1 : this.data.grid / 2, pitch, velocity });
     // a new note can be drawn out to its length before it is let go
     const fresh = { i: -1, q: column.q, length: this.data.grid, pitch, velocity };
     this.data.notes.push(fresh);
@@ -293,7 +294,7 @@ export class Roll {
       }
       context.fillStyle = INK.rule;
       context.fillRect(0, y + row - 1, width, 1);
-      const name = this.rows ? DRUMS.get(pitch) : pitch % 12 === 0 || row > 20 || data.pitches.includes(pitch) ? `${NAMES[pitch % 12]}${Math.floor(pitch / 12) - 1}` : "";
+      const name = data.slices ? `beat ${pitch + 1}` : this.rows ? DRUMS.get(pitch) : pitch % 12 === 0 || row > 20 || data.pitches.includes(pitch) ? `${NAMES[pitch % 12]}${Math.floor(pitch / 12) - 1}` : "";
       context.fillStyle = INK.faded;
       context.fillText(name, 10, y + row / 2);
     });

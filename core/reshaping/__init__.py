@@ -1,0 +1,1 @@
+"""Sound laid on other times than its own, pitch kept."""
