@@ -69,7 +69,7 @@ def _class(name: str) -> int:
 
 
 #: What is looked for, with a price on rarer qualities (in units of correlation).
-_SOUGHT = {"": 0.0, "m": 0.0, "7": 0.06, "m7": 0.06, "maj7": 0.07, "sus4": 0.08, "dim": 0.08}
+_SOUGHT = {"": 0.0, "m": 0.0, "7": 0.02, "m7": 0.02, "maj7": 0.01, "sus4": 0.03, "dim": 0.02}
 
 
 def _templates() -> tuple[list[Chord], Floats, Floats]:
@@ -91,8 +91,10 @@ def _templates() -> tuple[list[Chord], Floats, Floats]:
 
 _CHORDS, _ROWS, _PRICE = _templates()
 #: Price of leaving a chord, in nats: within a bar, and at a bar line.
-_STAY, _STAY_AT_BAR = 3.2, 0.8
-_SHARPNESS = 9.0
+_STAY, _STAY_AT_BAR = 1.5, 0.3
+_SHARPNESS = 14.0
+#: How far soft tones are lifted before tones are compared.
+_BOOST = 2.0
 #: Correlation at which nothing is as likely as a chord.
 _NOTHING = 0.42
 
@@ -115,7 +117,7 @@ def find(chroma: Floats, downbeat: NDArray[np.bool_]) -> list[Heard]:
     """
     if not len(chroma):
         return []
-    level = np.log1p(chroma / (np.median(chroma.sum(axis=1)) / 12 + 1e-12))
+    level = np.log1p(_BOOST * chroma / (np.median(chroma.sum(axis=1)) / 12 + 1e-12))
     spread = level.std(axis=1, keepdims=True)
     likeness = ((level - level.mean(axis=1, keepdims=True)) / np.maximum(spread, 1e-9)) @ _ROWS.T / 12 - _PRICE
     silent = (chroma.sum(axis=1) < 0.05 * np.median(chroma.sum(axis=1)))[:, None]
