@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import ArrayLike
+import soxr
+from numpy.typing import ArrayLike, NDArray
 
 from core.following.parts import Placed
 from core.formats.smf import Note
+from core.listening import attacks, audio
+from core.listening.spectrum import evidence
 from core.reshaping.stretch import Samples, stretched
 from core.tempomap import Meters
 
@@ -29,18 +32,29 @@ def lay(meters: Meters, first: int, last: int, beats: int) -> list[Placed]:
     return out
 
 
+def attacks_in(source: Samples, rate: int) -> NDArray[np.float64]:
+    """Seconds of the loop's attacks. It is heard going round, as the one at its start has nothing before it."""
+    length = len(source) / rate
+    mono = np.tile(source.mean(axis=1), 3).astype(np.float32)
+    signal = soxr.resample(mono, rate, audio.LISTENING_RATE, quality="MQ")
+    found = attacks.find(signal, evidence([signal]).flux).seconds
+    # a hair before the line belongs to the stroke on it
+    inside = found[(found >= length - 0.005) & (found < 2 * length - 0.005)] - length
+    return np.asarray(np.maximum(inside, 0.0))
+
+
 def sounded(
-    source: Samples, rate: int, beats: int, notes: Sequence[Note], frames: int, attacks: ArrayLike = ()
+    source: Samples, rate: int, beats: int, notes: Sequence[Note], frames: int, hits: ArrayLike = ()
 ) -> Samples:
     """``frames`` samples ``(frames, channels)`` of the loop ``source`` with each of its beats where a note has it.
 
     Beats that follow one another are stretched as one, so that nothing breaks between them; a beat left out is
-    silence. ``attacks``: seconds in the loop that keep their shape.
+    silence. ``hits``: seconds in the loop that keep their shape.
     """
     length = len(source) / rate
     beat = length / beats
     out = np.zeros((frames, source.shape[1]), dtype=np.float32)
-    hits = np.asarray(attacks, dtype=np.float64)
+    strokes = np.asarray(hits, dtype=np.float64)
     for run in _runs(notes, beats):
         rounds = int(np.ceil((run[0].pitch + len(run)) / beats))
         ins = beat * (run[0].pitch + np.arange(len(run) + 1))
@@ -48,7 +62,7 @@ def sounded(
         begin = max(0, int(np.floor(outs[0] * rate)) - 1)
         tiled = np.tile(source, (rounds, 1))
         part = stretched(
-            tiled, rate, outs - begin / rate, ins, np.concatenate([hits + k * length for k in range(rounds)])
+            tiled, rate, outs - begin / rate, ins, np.concatenate([strokes + k * length for k in range(rounds)])
         )
         last = min(frames, begin + len(part))
         if last > begin:

@@ -8,7 +8,6 @@ from core.following import loops
 from core.formats.smf import Note
 from core.instruments.stream import stretch
 from core.listening import audio
-from core.listening.track import listen
 from studio.desk.models import MapStep
 from studio.parts.models import Part, PartStep
 
@@ -26,9 +25,9 @@ def notes_of(part: Part, map_step: MapStep) -> list[Note]:
 @lru_cache(maxsize=3)
 def _loop(part: Part, part_step: PartStep, map_step: MapStep) -> np.ndarray:
     """All of a loop as it follows a map."""
-    source = audio.read(part.loop, 0, audio.inspect(part.loop).frames)
     rate = part.session.rate
-    hits = listen(part.loop, part.name).attacks.seconds
+    source = audio.read(part.loop, 0, audio.inspect(part.loop).frames)
+    hits = loops.attacks_in(source, rate)
     notes = _sounding(part_step, map_step)
     return loops.sounded(source, rate, part.beats, notes, round(part.session.seconds * rate), hits)
 

@@ -147,6 +147,80 @@ class Mixer(TestCase):
             # no seams: nothing steeper than the tone itself
             self.assertLess(np.abs(np.diff(part)).max(), 1.3 * 0.5 * 2 * np.pi * 440 / rate)
 
+    # ---- the running order
+
+    TURN = {"times": 1, "hold": False, "pace": 1}
+
+    def tone(self):
+        """A take of one steady tone, whose steepness is known, in blocks of 8192."""
+        rate, size = 48_000, 8192
+        x = (0.5 * np.sin(2 * np.pi * 331 * np.arange(48_000) / rate)).astype(np.float32)
+        padded = np.pad(x, (0, -len(x) % size)).reshape(-1, size)
+        layout = {"do": "layout", "tracks": [{"channels": 1, "gain": 1}], "size": size, "total": len(x)}
+        return x, [layout, *({"do": "block", "number": n, "data": b.tolist()} for n, b in enumerate(padded))]
+
+    def test_an_order_plays_each_section_to_the_sample_of_its_bar_lines(self):
+        x, blocks = self.tone()
+        order = [
+            {**self.TURN, "start": 4800, "end": 9600, "bars": [7200, 9600], "times": 2},
+            {**self.TURN, "start": 30_000, "end": 33_000, "bars": [33_000]},
+            {**self.TURN, "start": 33_000, "end": 36_000, "bars": [36_000]},  # goes straight on: no seam at all
+        ]
+        out = self.render({"do": "follow", "order": order, "item": 0}, frames=20_000, blocks=blocks)[0]
+        fade = 240
+        first = x[4800:9600]
+        np.testing.assert_allclose(out[: 4800 - fade], first[:-fade], atol=1e-6)
+        np.testing.assert_allclose(out[4800 : 9600 - fade], first[:-fade], atol=1e-6)  # the seam lies on the line
+        np.testing.assert_allclose(out[9600:15_600], x[30_000:36_000], atol=1e-6)
+        self.assertFalse(out[15_600:].any())
+
+    def test_at_a_seam_nothing_is_steeper_than_the_sound_itself(self):
+        x, blocks = self.tone()
+        order = [{**self.TURN, "start": 4801, "end": 9607, "bars": [9607], "hold": True}]
+        out = self.render({"do": "follow", "order": order, "item": 0}, frames=24_000, blocks=blocks)[0]
+        self.assertLess(np.abs(np.diff(out)).max(), 1.5 * np.abs(np.diff(x)).max())
+        self.assertGreater(np.abs(out[20_000:]).max(), 0.4)  # it still goes round
+        loop = self.render(
+            {"do": "setLoop", "loop": [4801, 9607]}, {"do": "play", "at": 4801}, frames=24_000, blocks=blocks
+        )[0]
+        self.assertLess(np.abs(np.diff(loop)).max(), 1.5 * np.abs(np.diff(x)).max())
+
+    def test_a_held_section_leaves_at_the_next_bar_line_after_its_release(self):
+        x, blocks = self.tone()
+        order = [
+            {**self.TURN, "start": 0, "end": 9600, "bars": [2400, 4800, 7200, 9600], "hold": True},
+            {**self.TURN, "start": 24_000, "end": 28_000, "bars": [28_000]},
+        ]
+        # released at sample 12,032, in the second round 2432 samples in: left at the line at 4800
+        out = self.render(
+            {"do": "follow", "order": order, "item": 0},
+            frames=20_480,
+            blocks=blocks,
+            later=[(12_032, {"do": "release"})],
+        )[0]
+        np.testing.assert_allclose(out[9600 : 9600 + 4800 - 240], x[: 4800 - 240], atol=1e-6)
+        np.testing.assert_allclose(out[14_400:18_400], x[24_000:28_000], atol=1e-6)
+
+    def test_another_section_can_be_queued(self):
+        x, blocks = self.tone()
+        order = [{**self.TURN, "start": 9600 * k, "end": 9600 * k + 4800, "bars": [9600 * k + 4800]} for k in range(4)]
+        out = self.render(
+            {"do": "follow", "order": order, "item": 0}, {"do": "queue", "item": 3}, frames=12_000, blocks=blocks
+        )[0]
+        np.testing.assert_allclose(out[4800 : 9600 - 240], x[28_800 : 33_600 - 240], atol=1e-6)
+        self.assertFalse(out[9600:].any())
+
+    def test_a_section_has_its_own_playing_tempo(self):
+        _x, blocks = self.tone()
+        for pace in (0.8, 1.25):
+            order = [{**self.TURN, "start": 0, "end": 24_000, "bars": [24_000], "pace": pace}]
+            out = self.render({"do": "follow", "order": order, "item": 0}, frames=40_000, blocks=blocks)[0]
+            sounding = np.flatnonzero(np.abs(out) > 0.01)
+            self.assertAlmostEqual(sounding[-1], 24_000 / pace, delta=1200)
+            part = out[2000 : int(20_000 / pace)]
+            spectrum = np.abs(np.fft.rfft(part * np.hanning(len(part))))
+            self.assertAlmostEqual(np.argmax(spectrum) * 48_000 / len(part), 331, delta=48_000 / len(part))
+
     def test_click_left_and_tracks_right(self):
         out = self.render({"do": "setEars", "apart": True}, {"do": "play", "at": 0}, clicks=[500])
         self.assertEqual(np.flatnonzero(np.abs(out[0, :TOTAL]) > 1e-6).tolist(), [500, 501, 502])

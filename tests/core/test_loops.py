@@ -57,8 +57,8 @@ class Chunks(TestCase):
         self.assertEqual((rate, len(y)), (RATE, RATE))
 
     def test_the_sampler_chunk_as_published(self):
-        # Microsoft, "New Multimedia Data Types and Data Techniques" (1994): nine header fields of four bytes, the sixth from
-        # the start counting loops at offset 28, then 24 bytes a loop
+        # Microsoft, "New Multimedia Data Types and Data Techniques" (1994): nine header fields of four bytes, of which
+        # the eighth counts the loops, then 24 bytes a loop
         at = self.data.index(b"smpl")
         size, *fields = struct.unpack_from("<I9I", self.data, at + 4)
         self.assertEqual(size, 36 + 24)

@@ -1,4 +1,4 @@
-"""Notation: the published schema accepts it, another library counts the same bars, and it reads well where it should."""
+"""Notation: the published schema accepts it, another library counts the same bars, it reads well where it should."""
 
 import io
 import re
@@ -74,12 +74,13 @@ class AsMusicXML(TestCase):
         self.assertEqual(signs, ["4/4", "6/8", "7/8", "3/4"])
 
     def test_the_standard_s_first_example(self):
-        # MusicXML 4.0 tutorial, "Hello World": one bar of 4/4 on G2 with C4 as a whole note that lasts four divisions of one
-        # quarter
+        # MusicXML 4.0 tutorial, "Hello World": one bar of 4/4 on G2 with C4 as a whole note that lasts four
+        # times the divisions of a quarter
         text = musicxml.write(write([Placed(1, 0, 4, 60, 80)], Meters(), 1, 1, 1), "Music")
         for piece in (
             "<beats>4</beats>", "<beat-type>4</beat-type>", "<sign>G</sign>", "<line>2</line>", "<step>C</step>",
-            "<octave>4</octave>", "<type>whole</type>", f"<duration>{4 * UNITS}</duration>", f"<divisions>{UNITS}</divisions>",
+            "<octave>4</octave>", "<type>whole</type>", f"<duration>{4 * UNITS}</duration>",
+            f"<divisions>{UNITS}</divisions>",
         ):  # fmt: skip
             self.assertIn(piece, text)
 

@@ -61,8 +61,8 @@ class Writing(TestCase):
         np.testing.assert_allclose(found, meant, atol=1 / 960)
 
     def test_six_eight_is_written_as_the_standard_s_own_example(self):
-        # Standard MIDI Files 1.0, time signature: "6/8 time, where the metronome clicks every three eighth-notes, but there
-        # are 24 clocks per quarter-note, 72 to the bar, would be FF 58 04 06 03 24 08" (hexadecimal)
+        # Standard MIDI Files 1.0, time signature: "6/8 time, where the metronome clicks every three eighth-notes,
+        # but there are 24 clocks per quarter-note, 72 to the bar, would be FF 58 04 06 03 24 08" (hexadecimal)
         self.assertIn(bytes.fromhex("FF5804060324 08".replace(" ", "")), self.data)
 
 

@@ -94,7 +94,8 @@ export class Chords {
     context.fillStyle = INK.sheet;
     context.fillRect(0, 0, width, height);
     context.textBaseline = "middle";
-    this.widths = data.at.map(() => 0);
+    // what takes a press: the label, or where there is no room for one, a little behind the chord's line
+    this.widths = data.at.map((at, i) => Math.min(14, view.x(data.end[i]) - view.x(at)));
     let free = -Infinity;
     data.at.forEach((at, i) => {
       if (data.end[i] < view.start || at > view.end) return;

@@ -79,10 +79,18 @@ export class Roll {
     this.draw();
   }
 
-  async make(edit) {
+  /** One edit after the other: each is made on what the one before left. */
+  make(edit) {
+    this.last = (this.last ?? Promise.resolve()).then(() => this.#make(edit));
+    return this.last;
+  }
+
+  async #make(edit) {
+    if (!this.shown) return;
     const { ok, data } = await send(`/parts/${this.part}/roll`, { ...this.asked, step: this.data.step, ...edit });
     if (data.error || !ok) tell(data.error, true);
     if (!data.columns) return;
+    if (["remove", "repeat"].includes(edit.do) || edit.travel) this.chosen.clear(); // notes have other places now
     this.#take(data);
     if (ok) document.body.dispatchEvent(new CustomEvent("parts-changed"));
   }
@@ -135,7 +143,7 @@ export class Roll {
 
   noteAt(x, y) {
     const pitch = this.pitches[Math.floor((y - HEAD) / this.row)];
-    return this.data.notes.findLast((n) => n.pitch === pitch && x >= this.x(n.q) - 2 && x <= Math.max(this.x(n.q + n.length), this.x(n.q) + 8));
+    return this.data.notes.findLast((n) => n.i >= 0 && n.pitch === pitch && x >= this.x(n.q) - 2 && x <= Math.max(this.x(n.q + n.length), this.x(n.q) + 8));
   }
 
   // ---- pointer and keys
