@@ -90,7 +90,8 @@ export class Roll {
     const { ok, data } = await send(`/parts/${this.part}/roll`, { ...this.asked, step: this.data.step, ...edit });
     if (data.error || !ok) tell(data.error, true);
     if (!data.columns) return;
-    if (["remove", "repeat"].includes(edit.do) || edit.travel) this.chosen.clear(); // notes have other places now
+    // where notes came or went, the chosen ones have other places now
+    if (edit.do !== "add" && data.notes.length !== this.data.notes.length) this.chosen.clear();
     this.#take(data);
     if (ok) document.body.dispatchEvent(new CustomEvent("parts-changed"));
   }
