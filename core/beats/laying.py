@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import bars, refine
+from core.beats import bars, ends, refine
 from core.beats.scene import Scene
 from core.beats.tempo import Count
 from core.listening.spectrum import FRAME_RATE
@@ -31,7 +31,7 @@ class Laid:
 
 def lay(scene: Scene, count: Count, meter: Meter | None = None, pins: Floats | None = None) -> Laid:
     """The map of one way to count. ``meter`` fixes the main meter; ``pins`` (seconds) stay where they are."""
-    count = replace(count, frames=_ends(scene.curve, count.frames))
+    count = replace(count, frames=_ends(scene, count.frames))
     evidence = bars.downbeat_evidence(scene.players, scene.mix, count.frames)
     seconds, support = place(scene, count.frames, pins)
     return _barred(scene, count, meter, pins, evidence, seconds, support)
@@ -76,12 +76,13 @@ def place(scene: Scene, frames: Ints, pins: Floats | None = None) -> tuple[Float
     ).any() else seconds, support
 
 
-def _ends(curve: Floats, frames: Ints) -> Ints:
+def _ends(scene: Scene, frames: Ints) -> Ints:
     """Without the beats before the music and after it.
 
     Some only extrapolate: two of any four must sound. Others count along with applause or talk, where as much
     happens between the beats as on them, unlike in the rest of the take.
     """
+    curve = scene.curve
     frames = _without_noise(curve, frames)
     wide = np.max([np.roll(curve, k) for k in (-3, -2, -1, 0, 1, 2, 3)], axis=0)
     sounds = wide[np.clip(frames, 0, len(curve) - 1)] > 0.2
@@ -90,7 +91,7 @@ def _ends(curve: Floats, frames: Ints) -> Ints:
     closes = np.flatnonzero(sounds & (four[: len(frames)] >= 2))
     if not len(opens) or not len(closes) or closes[-1] - opens[0] < 7:
         return frames
-    return frames[opens[0] : closes[-1] + 1]
+    return frames[ends.widened(frames, slice(int(opens[0]), int(closes[-1]) + 1), scene.players, curve)]
 
 
 def _without_noise(curve: Floats, frames: Ints, span: int = 6) -> Ints:

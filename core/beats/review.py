@@ -49,7 +49,10 @@ def review(
     found = _late(tempo_map, placed)
     if rated(middles).score > count.score + 0.05:
         found.append(_off_beat(scene, tempo_map, middles))
-    return sure, [*found, *doubts_of(scene, laid, tempo_map, sure, [count, *others])]
+    rest = doubts_of(scene, laid, tempo_map, sure, [count, *others])
+    if found:  # what lies beside the attacks as a whole cannot convince either; one doubt about that is enough
+        rest = [d for d in rest if d.kind != "phase"]
+    return sure, [*found, *rest]
 
 
 def _division(tempo_map: TempoMap) -> bars.Bars:
@@ -61,10 +64,10 @@ def _division(tempo_map: TempoMap) -> bars.Bars:
 
 
 def _about_all(kind: str, tempo_map: TempoMap, severity: int, words: str, remedies: list[Remedy]) -> Doubt:
-    """A doubt about the whole take; it stands at its first beat."""
-    first = tempo_map.beats()
-    at = float(first.seconds[0])
-    return Doubt(kind, at, at + 0.5, int(first.bar[0]), int(first.index[0]), severity, words, remedies)
+    """A doubt about the whole take."""
+    all_of_it = tempo_map.beats()
+    start, end = float(all_of_it.seconds[0]), float(all_of_it.seconds[-1])
+    return Doubt(kind, start, end, int(all_of_it.bar[0]), int(all_of_it.index[0]), severity, words, remedies)
 
 
 def _off_beat(scene: Scene, tempo_map: TempoMap, middles: Ints) -> Doubt:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import certainty, steady, tempo
+from core.beats import certainty, ends, steady, tempo
 from core.beats.doubts import Doubt, doubts_of, felt_as
 from core.beats.fusion import GuideRank, Player
 from core.beats.laying import Laid, in_meter, lay
@@ -87,7 +87,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
         asked = pool.submit(certainty.posterior, curve, ways[0].frames)
         rivals = [lay(scene, way, wishes.meter) for way in ways[1:4]]
         likely = asked.result()
-    inside = certainty.music(likely)
+    inside = ends.widened(ways[0].frames, certainty.music(likely), scene.players, curve)
     best = lay(scene, replace(ways[0], frames=ways[0].frames[inside]), wishes.meter, pins)
     progress("Asking how sure it is", 0.7)
     kept = np.isin(ways[0].frames, best.count.frames)

@@ -82,7 +82,14 @@ def doubts(request, pk) -> HttpResponse:
         found = doubts_of(session)
     if session.step and session.step.doubts != len(found):
         MapStep.objects.filter(pk=session.step_id).update(doubts=len(found))
-    found = [{**d, "remedies": [{**r, "json": json.dumps(r["edit"])} for r in d["remedies"][:3]]} for d in found]
+    found = [
+        {
+            **d,
+            "whole": d["kind"] in WHOLE,
+            "remedies": [{**r, "json": json.dumps(r["edit"])} for r in d["remedies"][:3]],
+        }
+        for d in found
+    ]
     first = len(session.finding.get("doubts", []))
     counts = {s: sum(d["severity"] == s for d in found) for s in (3, 2, 1)}
     html = render_to_string(

@@ -26,10 +26,11 @@ def block(request, pk, number):
     session = get_object_or_404(Session.objects.select_related("step").defer("finding"), pk=pk)
     first = number * BLOCK
     try:
-        wanted = _numbers(request.GET.get("tracks"))
+        wanted, added = _numbers(request.GET.get("tracks")), _numbers(request.GET.get("parts"))
+        if not wanted and not added:
+            raise Http404
         tracks = session.tracks.in_bulk(wanted)
         parts = [np.ascontiguousarray(audio.read(tracks[n].playback, first, BLOCK).T).tobytes() for n in wanted]
-        added = _numbers(request.GET.get("parts"))
         there = session.parts.select_related("step").in_bulk(added)
         parts += [sound.block(there[n], session.step, session.rate, first, BLOCK).T.tobytes() for n in added]
     except (KeyError, ValueError):  # a track was taken out meanwhile: the page lays its tracks anew

@@ -41,6 +41,15 @@ class OfAWholeMap(TestCase):
             found = next(d for d in review(self.scene, reach.shift_by_beats(self.truth, share))[1] if d.kind == "phase")
             self.assertEqual(found.remedies[0].edit, {"kind": "offbeat", "share": -share})
 
+    def test_a_count_that_nobody_marks_is_doubted_as_a_whole(self):
+        quarter = reach.shift_by_beats(self.truth, 0.25)
+        found = [d for d in review(self.scene, quarter)[1] if d.kind == "phase"]
+        self.assertEqual(len(found), 1)
+        self.assertLess(found[0].start, quarter.beats().seconds[0])
+        self.assertGreater(found[0].end, quarter.beats().seconds[-1])
+        # one of the ways back is offered
+        self.assertIn(-0.25, [r.edit["share"] for r in found[0].remedies])
+
     def test_half_and_double(self):
         self.assertIn("level", self.kinds(rescale(self.truth, 2, 1)))
         self.assertIn("level", self.kinds(rescale(self.truth, 1, 2)))

@@ -94,6 +94,7 @@ export class Fold {
     context.fillRect(0, 0, width, height);
     const doubted = new Map();
     for (const d of this.desk.doubts.list) {
+      if (d.whole) continue; // says nothing of single bars
       const last = data.bars.findLastIndex((_, i) => data.start[i] < d.end);
       for (let i = Math.max(0, data.bars.indexOf(d.bar)); i <= Math.max(last, 0) && (data.start[i] < d.end); i++) if (data.end[i] > d.start) doubted.set(i, Math.max(d.severity, doubted.get(i) ?? 0));
     }

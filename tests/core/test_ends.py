@@ -1,0 +1,52 @@
+"""Where the music begins and ends: quiet beginnings and last hits are taken in, applause and silence are not."""
+
+from unittest import TestCase
+
+import numpy as np
+
+from core.beats.ends import widened
+from core.beats.fusion import Player
+from core.listening.attacks import Attacks
+from core.listening.spectrum import Evidence
+
+
+class Widened(TestCase):
+    """Forty beats half a second apart; beats 10 to 29 are sure."""
+
+    def setUp(self):
+        self.frames = 50 * np.arange(40)
+        self.energy = np.ones((2050, 3), np.float32)
+        self.chroma = np.full((2050, 12), 0.1, np.float32)
+        self.chroma[:, [0, 4, 7]] = 3.0
+        self.curve = np.zeros(2050)
+        self.curve[self.frames] = 1.0
+
+    def found(self):
+        player = Player(
+            "x", Evidence(np.zeros((2050, 3), np.float32), self.energy, self.chroma), Attacks(np.zeros(0), np.zeros(0))
+        )
+        inside = widened(self.frames, slice(10, 30), [player], self.curve)
+        return inside.start, inside.stop
+
+    def test_music_that_goes_on_is_taken_in_up_to_two_bars(self):
+        self.assertEqual(self.found(), (2, 38))
+
+    def test_silence_ends_it(self):
+        self.energy[1600:] = 0
+        self.energy[:400] = 0
+        self.assertEqual(self.found(), (8, 33))
+
+    def test_applause_is_loud_but_flat(self):
+        self.chroma[1500:] = 1.0
+        self.assertEqual(self.found()[1], 31)
+
+    def test_each_end_is_a_beat_that_is_struck(self):
+        self.curve[self.frames[33:]] = 0
+        self.curve[self.frames[:7]] = 0
+        self.assertEqual(self.found(), (7, 33))
+
+    def test_too_little_to_compare_with(self):
+        player = Player(
+            "x", Evidence(np.zeros((2050, 3), np.float32), self.energy, self.chroma), Attacks(np.zeros(0), np.zeros(0))
+        )
+        self.assertEqual(widened(self.frames, slice(10, 14), [player], self.curve), slice(10, 14))
