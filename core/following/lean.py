@@ -15,10 +15,6 @@ Floats = NDArray[np.float64]
 
 #: An attack farther than this from a beat belongs to something else, in seconds.
 REACH = 0.07
-#: A microphone at a distance hears what the near ones hear this much later at most (some 20 m), in seconds.
-FARTHEST = 0.06
-#: It does so alike every time; two players never keep so close together.
-ALIKE = 0.0025
 
 
 @dataclass(frozen=True)
@@ -40,15 +36,14 @@ class Lean:
     off: Floats
 
 
-def lean(tempo_map: TempoMap, players: Sequence[Player]) -> list[Lean]:
-    """Every player's lean, in the order given."""
+def lean(tempo_map: TempoMap, players: Sequence[Player], delays: Sequence[float] = ()) -> list[Lean]:
+    """Every player's lean, in the order given. ``delays``: seconds by which each microphone hears late, see
+    :func:`core.listening.distance.delays`."""
     beats = tempo_map.beats()
     longest = int(beats.beat.max())
     out = []
-    for p in players:
+    for p, delay in zip(players, delays or [0.0] * len(players), strict=True):
         times = p.attacks.seconds[p.attacks.strength > 0.15]
-        others = [o.attacks.seconds[o.attacks.strength > 0.15] for o in players if o is not p]
-        delay = _distance(times, np.sort(np.concatenate(others)) if others else np.zeros(0))
         off = 1000 * _nearest(beats.seconds + delay, times, REACH)
         played = ~np.isnan(off)
         # what strays far from the player's own usual place is another note, not a lean
@@ -76,21 +71,3 @@ def _nearest(places: Floats, times: Floats, reach: float) -> Floats:
     before, after = times[j - 1] - places, times[np.minimum(j, len(times) - 1)] - places
     off = np.where(np.abs(before) < np.abs(after), before, after)
     return np.where(np.abs(off) <= reach, off, np.nan)
-
-
-def _distance(times: Floats, others: Floats) -> float:
-    """How long after the near microphones a far one hears the same attacks; 0 for a near one.
-
-    The far one hears nearly everything that the others do, always equally late: the delay at which most of its
-    attacks follow one of theirs within :data:`ALIKE`.
-    """
-    if len(times) < 12 or len(others) < 12:
-        return 0.0
-    grid = np.arange(0.003, FARTHEST, 0.0005)
-    shares = np.array([np.mean(np.abs(_nearest(times - d, others, 0.03)) < ALIKE) for d in grid])
-    best = int(np.argmax(shares))
-    at_zero = float(np.mean(np.abs(_nearest(times, others, 0.03)) < ALIKE))
-    if shares[best] < 0.6 or shares[best] < at_zero + 0.25:
-        return 0.0
-    rest = _nearest(times - grid[best], others, 2 * ALIKE)
-    return float(grid[best] - np.nanmedian(rest))

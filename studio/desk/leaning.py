@@ -2,23 +2,40 @@
 
 import csv
 import io
+from functools import lru_cache
 
 import numpy as np
+import soxr
 from django.http import HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET
 
 from core.following.lean import Lean, lean
+from core.listening import audio, distance
 from studio.library.hearing import player
-from studio.library.models import Session
+from studio.library.models import Session, Track
 
 #: The strips' scale, in ms either way.
 SCALE = 40
 WIDE, HIGH = 560, 56
 
 
+#: Seconds of the take in which distant microphones are looked for, around its middle, and at which rate.
+STRETCH, RATE = 60, 16_000
+
+
 def leans(session: Session) -> list[Lean]:
-    return lean(session.step.tempo_map, [player(t) for t in session.tracks.all() if t.heard])
+    heard = tuple(t for t in session.tracks.all() if t.heard)
+    late = _delays(heard, session.rate, session.seconds)
+    return lean(session.step.tempo_map, [player(t) for t in heard], late)
+
+
+@lru_cache(maxsize=32)
+def _delays(tracks: tuple[Track, ...], rate: int, seconds: float) -> list[float]:
+    """How late each track hears the others; tracks never change once they are heard."""
+    start = max(0, round((seconds - STRETCH) / 2 * rate))
+    sounds = (audio.read(t.playback, start, STRETCH * rate).mean(axis=1) for t in tracks)
+    return distance.delays([soxr.resample(x, rate, RATE, quality="MQ") for x in sounds], RATE).tolist()
 
 
 @require_GET
