@@ -40,6 +40,7 @@ def main() -> None:
             page.get_by_role("tab", name="Lean").click()
             page.wait_for_timeout(2500)
             page.screenshot(path=TARGET / "lean.png")
+            following(page)
             page.get_by_role("tab", name="Check").click()
             for name, first, last in SECTIONS:
                 page.evaluate(
@@ -47,6 +48,20 @@ def main() -> None:
                     "desk.setLoop([t(a), t(b)]); return desk.marks.set('section', n); }",
                     [name, first, last],
                 )
+            page.evaluate("desk.setLoop(null)")
+            page.get_by_role("tab", name="Follow").click()
+            page.get_by_role("tab", name="Order", exact=True).click()
+            page.locator("#order button[name=all]").click()
+            page.locator("#order button[name=hold]").nth(2).click()
+            page.wait_for_timeout(600)
+            page.locator("[data-queue='2']").click()
+            page.wait_for_function("desk.player.order && desk.player.seconds > 55.5")
+            page.keyboard.press("b")
+            page.wait_for_timeout(250)
+            page.screenshot(path=TARGET / "order.png")
+            page.keyboard.press("u")
+            page.keyboard.press(" ")
+            page.get_by_role("tab", name="Check").click()
             page.evaluate("desk.setLoop([desk.grid.time[28], desk.grid.time[60]])")
             page.get_by_role("tab", name="Stretch").click()
             page.wait_for_timeout(900)
@@ -69,9 +84,55 @@ def main() -> None:
             page.evaluate("(step) => desk.compare.with(step)", right)
             page.wait_for_timeout(900)
             page.screenshot(path=TARGET / "compare.png")
+            page.evaluate("desk.compare.leave()")
+            page.goto(studio.url)
+            settled(page)
+            page.get_by_role("link", name="Letter to the Ferryman").click()
+            settled(page)
+            page.get_by_role("tab", name="Follow").click()
+            page.get_by_role("tab", name="Score", exact=True).click()
+            page.wait_for_selector(".score svg .note", state="attached")
+            page.wait_for_timeout(900)
+            page.screenshot(path=TARGET / "score.png")
         finally:
             browser.close()
             studio.stop()
 
+
+def following(page) -> None:
+    """A pattern, a pad on the chords that were found, a bass line in the roll."""
+    page.get_by_role("tab", name="Chords", exact=True).click()
+    page.get_by_role("button", name="Find the chords").click()
+    page.wait_for_function("desk.chords.data?.at.length > 20", timeout=90_000)
+    page.get_by_role("button", name="Hand to a pad").click()
+    page.wait_for_function("desk.parts.notes.size === 1")
+    page.get_by_role("tab", name="Parts", exact=True).click()
+    page.get_by_role("button", name="Lay", exact=True).click()
+    page.wait_for_function("desk.parts.notes.size === 2")
+    page.locator("form [name=instrument]").last.select_option("bass")
+    page.get_by_role("button", name="Empty part").click()
+    page.wait_for_function("desk.parts.notes.size === 3")
+    page.evaluate(BASS)
+    page.wait_for_timeout(900)
+    page.evaluate("desk.select(null); desk.go(desk.grid.time[6]); desk.parts.roll.close(); desk.view.set(9, 900)")
+    page.get_by_role("tab", name="Chords", exact=True).click()
+    page.wait_for_timeout(1200)
+    page.screenshot(path=TARGET / "following.png")
+    page.get_by_role("tab", name="Parts", exact=True).click()
+    page.evaluate("desk.parts.roll.open(desk.facts.parts.at(-1).id)")
+    page.wait_for_timeout(900)
+    page.screenshot(path=TARGET / "roll.png")
+    page.evaluate("desk.parts.roll.close()")
+    page.keyboard.press("w")
+
+
+#: A line of two bars, once round.
+BASS = """async () => {
+  const roll = desk.parts.roll;
+  await roll.open(desk.facts.parts.at(-1).id);
+  const line = [[1, 0, 1.5, 38], [1, 1.5, 0.5, 38], [1, 2, 1, 45], [1, 3, 0.5, 41], [1, 3.5, 0.5, 40], [2, 0, 1.5, 38], [2, 2, 1, 36], [2, 3, 1, 33]];
+  for (const [bar, offset, length, pitch] of line) await roll.make({do: 'add', bar, offset, length, pitch, velocity: 70 + 8 * (offset % 2 === 0)});
+  await roll.make({do: 'repeat', from: 1, to: 2, times: 3});
+}"""
 
 main()

@@ -67,7 +67,7 @@ def _around_attacks(o: Floats, i: Floats, attacks: Floats) -> tuple[Floats, Floa
     return all_o[order], all_i[order], (np.array(outs[::2]), np.array(ins[::2]))
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _lay(
     source: Samples, outs: Floats, ins: Floats, zones: Ints, zone_ins: Ints, count: int, hop: int, seek: int, short: int
 ) -> Samples:
@@ -114,15 +114,21 @@ def _lay(
     return out
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def _fitting(source: Samples, best: int, natural: int, hop: int, seek: int, upmost: int) -> int:
     """The place near ``best``, not beyond ``upmost`` (an attack would sound twice), whose wave is most like what would
-    go on naturally."""
+    go on naturally: looked for roughly first, then finely around the best."""
+    rough = _most_alike(source, best - seek, min(best + seek, upmost), 8, natural, hop, best)
+    return _most_alike(source, rough - 7, min(rough + 7, upmost), 1, natural, hop, rough)
+
+
+@njit(cache=True, nogil=True)
+def _most_alike(source: Samples, first: int, last: int, step: int, natural: int, hop: int, otherwise: int) -> int:
     frames = len(source)
-    most, chosen = -1e30, best
-    for at in range(best - seek, min(best + seek, upmost) + 1, 2):
+    most, chosen = -1e30, otherwise
+    for at in range(first, last + 1, step):
         total, power = 0.0, 1e-9
-        for k in range(0, hop, 4):
+        for k in range(0, hop, 6):
             if 0 <= at + k < frames and 0 <= natural + k < frames:
                 x = source[at + k, 0]
                 total += x * source[natural + k, 0]

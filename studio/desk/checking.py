@@ -101,6 +101,9 @@ def doubts(request, pk) -> HttpResponse:
 
 # ---- marks
 
+#: Colours that the page has for sections.
+COLOURS = 5
+
 
 def marks_of(session: Session) -> list[dict]:
     """Marks as drawn: ends on the nearest bar lines (sections) or beats of the map as it is now."""
@@ -111,7 +114,9 @@ def marks_of(session: Session) -> list[dict]:
         if tempo_map is not None:
             start, end = _on_the_map(tempo_map, m)
         words = m.words(tempo_map) if tempo_map is not None else ""
-        out.append({"id": m.pk, "kind": m.kind, "name": m.name, "start": start, "end": end, "words": words})
+        out.append(
+            {"id": m.pk, "kind": m.kind, "name": m.name, "start": start, "end": end, "words": words, "colour": m.colour}
+        )
     return out
 
 
@@ -133,7 +138,7 @@ def marks(request, pk) -> HttpResponse:
 
 @require_POST
 def mark(request, pk) -> HttpResponse:
-    """Set, rename or (``remove``) take away a mark."""
+    """Set, rename, recolour or (``remove``) take away a mark."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     said = json.loads(request.body)
     if "remove" in said:
@@ -141,6 +146,9 @@ def mark(request, pk) -> HttpResponse:
         return answer({"marks": marks_of(session)})
     if "rename" in said:
         session.marks.filter(pk=said["rename"]).update(name=str(said.get("name", ""))[:100].strip())
+        return answer({"marks": marks_of(session)})
+    if "recolour" in said:
+        session.marks.filter(pk=said["recolour"]).update(colour=int(said["colour"]) % COLOURS)
         return answer({"marks": marks_of(session)})
     kind = said.get("kind")
     if kind not in Mark.Kind.values:
@@ -152,6 +160,8 @@ def mark(request, pk) -> HttpResponse:
     if kind == Mark.Kind.SECTION and not name:
         name = f"Section {session.marks.filter(kind=kind).count() + 1}"
     new = Mark(session=session, kind=kind, name=name, start=start, end=end)
+    if kind == Mark.Kind.SECTION:
+        new.colour = session.marks.filter(kind=kind).count() % COLOURS
     if session.step and kind != Mark.Kind.FINE:
         new.start, new.end = _on_the_map(session.step.tempo_map, new)
     new.save()

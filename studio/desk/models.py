@@ -60,6 +60,7 @@ class Mark(models.Model):
     name = models.CharField(max_length=100, blank=True)
     start = models.FloatField()
     end = models.FloatField()
+    colour = models.PositiveSmallIntegerField(default=0, help_text="of a section: a place in the page's palette")
 
     class Meta:
         ordering = ["start", "pk"]

@@ -22,7 +22,7 @@ from studio.library.gather import clean_name
 from studio.library.models import Session
 from studio.parts import keeping
 from studio.parts.models import LOOP, Part, PartStep
-from studio.parts.sound import notes_of
+from studio.parts.sound import block, notes_of
 
 NO_MAP = "Parts follow a map, and this session has none yet. Find its beats first."
 
@@ -190,6 +190,7 @@ def bring_loop(request, pk):
             made = keeping.make(session, stem, LOOP, notes, done=f"Laid in bars {first} to {last}", beats=int(beats))
             made.loop.parent.mkdir(parents=True, exist_ok=True)
             audio.write_at_rate(path, made.loop, session.rate)
+        block(made, session.step, session.rate, 0, 1)  # stretched now, so that playing need not wait for it
     return panel_answer(request, session)
 
 

@@ -51,6 +51,11 @@ export class Marks {
     this.#take(data);
   }
 
+  async #recolour(mark) {
+    const { data } = await send(`/sessions/${this.desk.facts.id}/mark`, { recolour: mark.id, colour: mark.colour + 1 });
+    this.#take(data);
+  }
+
   go(by) {
     const now = this.desk.player.seconds;
     const starts = this.sections.map((m) => m.start);
@@ -75,7 +80,10 @@ export class Marks {
           name.setAttribute("aria-label", `Name of the section, ${m.words}`);
           name.onchange = () => this.#rename(m.id, name.value);
           go.textContent = m.words;
-          li.append(name, go, off);
+          const colour = Object.assign(document.createElement("button"), { className: "swatch", title: "Another colour", ariaLabel: `Colour of ${m.name}` });
+          colour.style.background = this.colour(m);
+          colour.onclick = () => this.#recolour(m);
+          li.append(colour, name, go, off);
         }
         return li;
       }),
@@ -83,7 +91,7 @@ export class Marks {
   }
 
   colour(mark) {
-    return SECTION_COLOURS[this.sections.indexOf(mark) % SECTION_COLOURS.length];
+    return SECTION_COLOURS[mark.colour % SECTION_COLOURS.length];
   }
 
   /** Locks, holds and free stretches over the lanes; each with its own hatching, so that colour is not the only sign. */

@@ -34,7 +34,7 @@ export function pointing(desk) {
   for (const canvas of [ruler, lanes, contour]) {
     canvas.addEventListener("pointermove", (e) => {
       if (e.buttons) return;
-      const beat = canvas === ruler && e.offsetY < 17 ? null : beatAt(xOf(e));
+      const beat = canvas === contour || (canvas === ruler && e.offsetY < 17) ? null : beatAt(xOf(e));
       const dot = canvas === contour && dotAt(xOf(e), e.offsetY) !== null;
       canvas.style.cursor = dot ? "ns-resize" : beat === null ? "" : "ew-resize";
       if (beat !== desk.hover) {
@@ -59,6 +59,7 @@ export function pointing(desk) {
         desk.panels.turn("beat");
         return desk.editing.dragTempo(canvas, e, dot);
       }
+      if (canvas === contour) return stretch(canvas, e, x); // lines are held in the ruler and the lanes
       const beat = beatAt(x);
       if (beat !== null) {
         desk.select(beat);
