@@ -389,6 +389,9 @@ class Desk {
       globalThis.htmx.trigger("#jobs", "ask");
     });
     document.body.addEventListener("session-state", (e) => this.#sessionState(e.detail));
+    // the sound card takes a moment to start: it does so at the first touch, not at the first Space
+    for (const kind of ["pointerdown", "keydown"]) addEventListener(kind, () => this.wake(), { once: true, capture: true });
+    this.wake();
     this.layout();
     await document.fonts.ready;
     this.setMap(await getJson(`/sessions/${this.facts.id}/map`));

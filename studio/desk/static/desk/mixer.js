@@ -70,8 +70,8 @@ class Mixer extends AudioWorkletProcessor {
   /** Follow a running order from one of its items on; without one, go on as usual. */
   follow({ order, item }) {
     if (order) {
-      this.route.begin(order, item);
       this.seek({ at: order[item ?? 0].start });
+      this.route.begin(order, item);
       this.playing = true;
     } else this.route.stop();
     this.#tell("order");
@@ -101,6 +101,7 @@ class Mixer extends AudioWorkletProcessor {
   seek({ at, id = this.id }) {
     this.id = id; // reports tell which jump they know of
     this.at = Math.max(0, Math.min(this.total, Math.round(at)));
+    this.route.stop(); // whoever goes elsewhere leaves the running order
     this.lead = null;
     this.grain = null;
     this.#findNext();

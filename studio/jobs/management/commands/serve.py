@@ -36,6 +36,8 @@ class Command(BaseCommand):
         call_command("migrate", verbosity=0)
         if demo:
             call_command("demo")
+        # looking for doubts counts in one thread while others stream: those must not wait for their turn
+        sys.setswitchinterval(0.0005)
         self.over = threading.Event()
         keeper = threading.Thread(target=self.keep_worker, daemon=True)
         keeper.start()
