@@ -1,6 +1,7 @@
 """The desk: the page, the map under it, its edits, and the side panels."""
 
 import json
+import re
 
 from django.http import Http404, JsonResponse
 from django.shortcuts import get_object_or_404, render
@@ -169,9 +170,20 @@ def panel(request, pk, stage):
     return render(request, f"desk/panels/{stage}.html", context)
 
 
+def _second(text: str | None) -> float | None:
+    """Seconds as an engineer writes them: 83.5, 83,5 or 1:23.5; empty: none. Raises ``ValueError``."""
+    text = (text or "").strip().replace(",", ".")
+    if not text:
+        return None
+    match = re.fullmatch(r"(?:(\d+):)?(\d+(?:\.\d*)?)", text)
+    if not match:
+        raise ValueError(f"“{text}” is no time; write it like 83.5 or 1:23.5.")
+    return 60 * int(match[1] or 0) + float(match[2])
+
+
 @require_POST
 def wishes(request, pk):
-    """What the engineer says before beats are found: tempo range and meter. Then finding starts."""
+    """What the engineer says before beats are found: tempo range, meter, steadiness, ends. Then finding starts."""
     session = get_object_or_404(Session, pk=pk)
     try:
         low, high = float(request.POST["slowest"]), float(request.POST["fastest"])
@@ -179,10 +191,16 @@ def wishes(request, pk):
             raise ValueError("A tempo range rises and lies within 20 and 400.")
         text = request.POST.get("meter", "").strip()
         meter = Meter.parse(text).felt if text else ""
+        begins, ends = _second(request.POST.get("music_from")), _second(request.POST.get("music_to"))
+        if begins is not None and ends is not None and ends - begins < 4:
+            raise ValueError("The music's end lies at least four seconds after its start.")
     except ValueError as e:
         words = str(e) if "could not convert" not in str(e) else "The tempo range needs two numbers."
         return render(request, "desk/panels/find.html", {"session": session, "error": words}, status=422)
-    Session.objects.filter(pk=pk).update(slowest=low, fastest=high, meter=meter)
+    steady = {"steady": True, "free": False}.get(request.POST.get("steady", ""))
+    Session.objects.filter(pk=pk).update(
+        slowest=low, fastest=high, meter=meter, steady=steady, music_from=begins, music_to=ends
+    )
     session.refresh_from_db()
     start(session, Job.Kind.FIND)
     return render(request, "desk/panels/find.html", {"session": session, "started": True})

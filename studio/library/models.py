@@ -21,6 +21,9 @@ class Session(models.Model):
     slowest = models.FloatField(default=Wishes().tempo[0], help_text="felt beats a minute")
     fastest = models.FloatField(default=Wishes().tempo[1])
     meter = models.CharField(max_length=40, blank=True, help_text="empty: found by listening")
+    steady = models.BooleanField(null=True, help_text="one exact tempo, never, or (null) as it sounds")
+    music_from = models.FloatField(null=True, help_text="seconds; null: where the music is heard to begin")
+    music_to = models.FloatField(null=True)
     guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: as heard")
     click = models.JSONField(default=dict, help_text="sound and figure of the click")
     finding = models.JSONField(default=dict, help_text="confidence and guide ranks of the last analysis")
@@ -42,7 +45,14 @@ class Session(models.Model):
 
     @property
     def wishes(self) -> Wishes:
-        return Wishes((self.slowest, self.fastest), Meter.parse(self.meter) if self.meter else None, self.guides)
+        return Wishes(
+            (self.slowest, self.fastest),
+            Meter.parse(self.meter) if self.meter else None,
+            self.guides,
+            self.music_from,
+            self.music_to,
+            steady=self.steady,
+        )
 
     @property
     def click_style(self) -> Style:

@@ -110,9 +110,25 @@ class Editing(StudioCase):
         self.assertIn("120.0", text)
         refused = self.client.post(f"{self.url}/wishes", {"slowest": "90", "fastest": "80", "meter": ""})
         self.assertContains(refused, "rises", status_code=422)
-        self.client.post(f"{self.url}/wishes", {"slowest": "50", "fastest": "70", "meter": "3/4"})
+        times = {"slowest": "50", "fastest": "70", "meter": "", "music_from": "x"}
+        self.assertContains(self.client.post(f"{self.url}/wishes", times), "is no time", status_code=422)
+        times |= {"music_from": "0:20", "music_to": "0:21.5"}
+        self.assertContains(self.client.post(f"{self.url}/wishes", times), "at least four seconds", status_code=422)
+        self.client.post(
+            f"{self.url}/wishes",
+            {
+                "slowest": "50",
+                "fastest": "70",
+                "meter": "3/4",
+                "steady": "free",
+                "music_from": "2,5",
+                "music_to": "0:19",
+            },
+        )
         self.session_.refresh_from_db()
         self.assertEqual((self.session_.wishes.tempo, self.session_.meter), ((50, 70), "3/4"))
+        self.assertEqual((self.session_.wishes.start, self.session_.wishes.end), (2.5, 19.0))
+        self.assertIs(self.session_.wishes.steady, False)
 
 
 class PlayedAndDrawn(StudioCase):
