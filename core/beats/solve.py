@@ -156,5 +156,7 @@ def _alternatives(scene: Scene, best: Laid, rivals: list[Laid], wishes: Wishes) 
             quarters = best.map.meters.quarters_of_beat(index)
             shifted = best.map.with_points(best.map.seconds, quarters, best.map.pins)
             out.append(Alternative(f"downbeat {by} later", best.count.score - 0.4 * max(0.0, lost), shifted))
-    best_first = sorted(out, key=lambda a: -a.score)
-    return list({a.name: a for a in reversed(best_first)}.values())[::-1]  # of two alike the better
+    named: dict[str, Alternative] = {}
+    for other in sorted(out, key=lambda a: -a.score):
+        named.setdefault(other.name, other)  # of two alike the better
+    return list(named.values())
