@@ -3,6 +3,7 @@
 import io
 import re
 
+import numpy as np
 import soundfile as sf
 from django.http import FileResponse, HttpResponse
 from django.shortcuts import get_object_or_404
@@ -15,6 +16,7 @@ from core.listening import audio
 from studio.delivery.mixing import mixed
 from studio.desk.played import clicks_of
 from studio.library.models import Session
+from studio.parts import sound
 
 
 def _with_map(pk) -> Session:
@@ -82,6 +84,17 @@ def song(request, pk):
     out = io.BytesIO()
     write_song(written, tempo_map, parts).save(file=out)
     return _file(out.getvalue(), session, "map and parts.mid", "audio/midi")
+
+
+@require_GET
+def part_wav(request, pk, part):
+    """A part as it sounds, as long as the take."""
+    session = _with_map(pk)
+    found = get_object_or_404(session.parts.select_related("step"), pk=part)
+    samples = sound.block(found, session.step, session.rate, 0, round(session.seconds * session.rate))
+    out = io.BytesIO()
+    sf.write(out, np.clip(samples, -1, 1), session.rate, "PCM_24", format="WAV")
+    return _file(out.getvalue(), session, f"{found.name}.wav", "audio/wav")
 
 
 @require_GET

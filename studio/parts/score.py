@@ -86,7 +86,8 @@ def view(request, pk):
     if source:
         tempo_map = session.step.tempo_map
         low, high = tempo_map.bar_range
-        first = min(max(low, int(request.GET.get("from") or max(1, low))), high)
+        asked = request.GET.get("from", "")
+        first = min(max(low, int(asked) if asked.lstrip("-").isdecimal() else 1), high)
         plain = steady(tempo_map)
         at = int(plain.meters.bars_at(plain.quarters_at(tempo_map.bar_seconds(first)) + 0.5))
         context |= {

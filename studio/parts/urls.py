@@ -8,6 +8,7 @@ urlpatterns = [
     path("sessions/<int:pk>/parts/pattern", views.lay_pattern, name="parts-pattern"),
     path("sessions/<int:pk>/parts/empty", views.empty, name="parts-empty"),
     path("sessions/<int:pk>/parts/bring", views.bring, name="parts-bring"),
+    path("sessions/<int:pk>/parts/take-over", views.take_over, name="parts-take-over"),
     path("sessions/<int:pk>/parts/loop", views.bring_loop, name="parts-loop"),
     path("sessions/<int:pk>/parts/record", views.record, name="parts-record"),
     path("sessions/<int:pk>/parts/simulated", views.simulated, name="parts-simulated"),

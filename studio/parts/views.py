@@ -12,7 +12,7 @@ from django.views.decorators.http import require_GET, require_POST
 from core.following import keyboard, loops
 from core.following.parts import apart
 from core.following.patterns import PATTERNS, lay
-from core.formats.smf import MidiError
+from core.formats.smf import MidiError, read_notes
 from core.formats.song import read_song
 from core.instruments.kit import INSTRUMENTS, instrument_for
 from core.listening import audio
@@ -72,6 +72,7 @@ def panel_answer(request, session: Session, error: str = "", status: int = 200) 
     context = {
         "session": session,
         "rows": rows,
+        "performances": session.tracks.filter(midi=True),
         "gone": session.parts.filter(gone=True),
         "patterns": PATTERNS.values(),
         "instruments": INSTRUMENTS,
@@ -163,6 +164,16 @@ def bring(request, pk):
 
 def _rest(n):
     return n.offset, n.length, n.pitch, n.velocity, n.channel
+
+
+@require_POST
+def take_over(request, pk):
+    """The notes of a MIDI performance among the tracks, as a part that can be quantised or edited; the track stays."""
+    session = session_with_map(pk)
+    track = get_object_or_404(session.tracks.filter(midi=True), pk=request.POST.get("track") or 0)
+    notes = read_notes(track.source, track.name)
+    keeping.make(session, track.name, "keys", notes, PartStep.Ties.CLOCK, done=f"The notes of {track.name}")
+    return panel_answer(request, session)
 
 
 @require_POST

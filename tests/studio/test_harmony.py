@@ -7,6 +7,7 @@ import numpy as np
 import soundfile as sf
 
 from studio.jobs.models import Job
+from studio.library.gather import add_track
 from studio.parts.models import Part
 from tests.core.test_chords import chord_sound
 from tests.studio.base import StudioCase
@@ -26,8 +27,6 @@ class Harmony(StudioCase):
         x = np.concatenate([np.zeros(8000, np.float32), *sounds * 2])
         path = self.folder / "tones.wav"
         sf.write(path, x, 8000)
-        from studio.library.gather import add_track
-
         track = add_track(self.session_, path, path.name)
         self.work(Job.objects.create(session=self.session_, kind=Job.Kind.LISTEN, track=track))
 

@@ -9,8 +9,10 @@ import soundfile as sf
 from django.core.files.uploadedfile import SimpleUploadedFile
 
 from core.following.parts import sounding
-from core.formats import wavloop
+from core.formats import smf, wavloop
+from core.formats.smf import Note
 from core.instruments.stream import stretch
+from studio.library.gather import add_track
 from studio.parts.models import Part
 from studio.parts.sound import _loop, _sounding
 from tests.studio.base import StudioCase
@@ -208,6 +210,16 @@ class Parts(StudioCase):
             self.assertEqual(answer.status_code, 422, said)
             self.assertTrue(answer.json()["error"])
 
+    def test_a_performance_s_notes_are_taken_over_exactly(self):
+        notes = [Note(1.0 + 0.51 * k, 1.4 + 0.51 * k, 60 + k, 80) for k in range(8)]
+        path = self.folder / "solo.mid"
+        smf.write_notes(notes).save(path)
+        track = add_track(self.session_, path, path.name)
+        self.assertEqual(self.client.post(f"{self.url}/parts/take-over", {"track": track.pk}).status_code, 200)
+        np.testing.assert_allclose(self.drawn()[0]["start"], [n.start for n in notes], atol=5e-4)
+        audio = self.session_.tracks.exclude(pk=track.pk).get()
+        self.assertEqual(self.client.post(f"{self.url}/parts/take-over", {"track": audio.pk}).status_code, 404)
+
     # ---- audio loops, notation, delivery
 
     def loop_file(self, beats=4):
@@ -260,6 +272,15 @@ class Parts(StudioCase):
             if m.type == "note_on":
                 found.append(now)
         np.testing.assert_allclose(sorted(found), sorted(self.drawn()[0]["start"]), atol=1e-4)
+
+    def test_a_part_is_delivered_as_it_sounds(self):
+        self.lay()
+        part = self.part()
+        data = b"".join(self.client.get(f"{self.url}/deliver/part/{part.pk}.wav").streaming_content)
+        x, rate = sf.read(io.BytesIO(data), dtype="float32")
+        self.assertEqual(len(x), round(self.session_.seconds * rate))
+        notes = part.step.sounding(self.session_.step.tempo_map)
+        np.testing.assert_allclose(x, np.clip(stretch(notes, "drums", rate, 0, len(x)), -1, 1), atol=2**-22)
 
     def test_a_loop_is_cut_exactly_on_its_lines(self):
         track = self.session_.tracks.get()
