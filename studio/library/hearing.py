@@ -1,12 +1,14 @@
 """What listening to a track found out, kept on disk beside it."""
 
+from collections.abc import Mapping
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 
 from core.beats import Player, Scene, look
-from core.listening import audio, performance
+from core.beats.mixes import LONGEST, guided
+from core.listening import audio, percussive, performance
 from core.listening.attacks import Attacks
 from core.listening.peaks import LEVELS
 from core.listening.spectrum import Evidence
@@ -49,21 +51,55 @@ def _write(path: Path, values) -> None:
     partial.replace(path)
 
 
-def player(track: Track) -> Player:
-    with np.load(track.folder / "heard.npz") as d:
+#: What was heard of a mix's percussive part.
+PERCUSSIVE = "percussive.npz"
+
+
+def player(track: Track, of: str = "heard.npz") -> Player:
+    with np.load(track.folder / of) as d:
         return Player(track.name, Evidence(d["flux"], d["energy"], d["chroma"]), Attacks(d["seconds"], d["strength"]))
+
+
+def separate(track: Track, progress) -> None:
+    """Listen to the percussive part of a finished mix and keep what was heard."""
+    found, hits = percussive.listen(track.playback, progress)
+    with (track.folder / "percussive.partial").open("wb") as f:
+        np.savez(
+            f, flux=found.flux, energy=found.energy, chroma=found.chroma, seconds=hits.seconds, strength=hits.strength
+        )
+    (track.folder / "percussive.partial").replace(track.folder / PERCUSSIVE)
+
+
+def is_mix(tracks: list[Track]) -> bool:
+    """Whether a session holds one recording alone, which then is likely a finished mix."""
+    return len(tracks) == 1 and not tracks[0].midi and tracks[0].seconds <= LONGEST
+
+
+def band(tracks: list[Track]) -> tuple[list[Player], Mapping[str, float]]:
+    """The players of heard tracks, and the guide weights that a mix brings with it."""
+    players = [player(t) for t in tracks]
+    if is_mix(tracks) and (tracks[0].folder / PERCUSSIVE).exists():
+        return guided(players[0], player(tracks[0], PERCUSSIVE))
+    return players, {}
 
 
 def scene(session: Session) -> Scene:
     """What the tracker looks at, kept in memory between edits. Raises :class:`core.beats.NoBeats`."""
     heard = [t for t in session.tracks.all() if t.heard]
     weights = tuple(sorted(session.guides.items()))
-    return _scene(tuple((t, (t.folder / "heard.npz").stat().st_mtime_ns) for t in heard), weights)
+    return _scene(tuple((t, _changed(t)) for t in heard), weights)
+
+
+def _changed(track: Track) -> int:
+    """When what was heard of a track last changed."""
+    files = (track.folder / name for name in ("heard.npz", PERCUSSIVE))
+    return max(f.stat().st_mtime_ns for f in files if f.exists())
 
 
 @lru_cache(maxsize=2)
 def _scene(heard: tuple[tuple[Track, int], ...], guides: tuple[tuple[str, float], ...]) -> Scene:
-    return look([player(track) for track, _ in heard], dict(guides))
+    players, weights = band([track for track, _ in heard])
+    return look(players, weights or dict(guides))
 
 
 @lru_cache(maxsize=256)
