@@ -111,7 +111,7 @@ class _Finder:
         out = []
         for i, j in _runs(self.sure < 0.72, join=2):
             if self.sure[i : j + 1].min() > 0.58:
-                continue  # nine in ten of these are right (docs/measured.md)
+                continue  # four in five of these are right (docs/measured.md)
             bare = float(np.mean(self.support[i : j + 1])) < 0.1
             worst = float(self.sure[i : j + 1].min())
             severity = WRONG if worst < 0.25 else LISTEN
@@ -249,8 +249,8 @@ class _Finder:
                 if more
                 else "The last beats hang loosely: does the music end earlier?"
             )
-            remedy = Remedy("take the last beat out", {"kind": "remove", "beat": int(self.index[-1])})
-            last = self.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [remedy])
+            out_with_it = Remedy("take the last beat out", {"kind": "remove", "beat": int(self.index[-1])})
+            last = self.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
             out.append(replace(last, end=max(last.end, goes_on + 0.1)))
         return out
 

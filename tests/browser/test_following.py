@@ -171,6 +171,12 @@ class Following(TestCase):
             for (const [n, a, b] of [['Quay', 1, 3], ['Harbour', 9, 11]]) { desk.setLoop([t(a), t(b)]); await desk.marks.set('section', n); }
             desk.setLoop(null); }"""
         )
+        # the section around the playhead in a loop, with one key
+        page.evaluate("desk.go(desk.grid.time[desk.grid.bar.indexOf(10)])")
+        page.keyboard.press("\\")
+        ends = page.evaluate("[desk.grid.time[desk.grid.bar.indexOf(9)], desk.grid.time[desk.grid.bar.indexOf(11)]]")
+        self.assertEqual(page.evaluate("desk.loop"), ends)
+        page.evaluate("desk.setLoop(null)")
         self.pane("Order")
         page.locator("#order button[name=all]").click()
         page.wait_for_selector("[data-turn='1']")

@@ -22,6 +22,7 @@ export const GROUPS = {
     "play-order": [["Shift+B"], "Play the running order", (d) => d.order.play()],
     release: [["b"], "Release the held section at its next bar line", (d) => d.order.release()],
     "order-stop": [["u"], "Leave the running order", (d) => d.order.stop()],
+    "loop-section": [["\\"], "Loop the section around the playhead", (d) => d.marks.loop()],
     slow: [["q"], "Slower: 100, 75, 50, 25 %", (d) => d.cyclePace()],
     click: [["c"], "Click on or off", (d) => d.toggleClick()],
     ears: [["Shift+C"], "Click left, tracks right", (d) => d.toggleEars()],

@@ -63,6 +63,14 @@ export class Marks {
     if (there !== undefined) this.desk.go(there);
   }
 
+  /** The section around the playhead in a loop. */
+  loop() {
+    const now = this.desk.player.seconds + 1e-6;
+    const here = this.sections.find((m) => m.start <= now && now < m.end);
+    if (here) this.desk.setLoop([here.start, here.end]);
+    else note("No section here: name one under Check, Marks.", true);
+  }
+
   show() {
     const box = document.getElementById("marks");
     if (!box) return;
