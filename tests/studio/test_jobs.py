@@ -9,6 +9,7 @@ from django.utils import timezone
 
 from studio.jobs import tasks
 from studio.jobs.models import SILENCE, TRIES, Job
+from studio.library.hearing import PERCUSSIVE, scene
 from tests.studio.base import StudioCase
 
 
@@ -22,6 +23,18 @@ class Ends(StudioCase):
         np.testing.assert_allclose(np.diff(beats.seconds), 0.5, atol=0.002)
         self.assertEqual(session.step.name, "Beats found")
         self.assertEqual(len(session.finding["confidence"]), len(beats))
+
+    def test_a_recording_that_comes_alone_is_guided_by_its_percussive_part(self):
+        self.mixes.stop()
+        session = self.mapped()
+        np.testing.assert_allclose(np.diff(session.step.tempo_map.beats().seconds), 0.5, atol=0.003)
+        track = session.tracks.get()
+        self.assertTrue((track.folder / PERCUSSIVE).exists())
+        self.assertEqual([r["name"] for r in session.finding["ranks"]], [track.name])
+        self.assertIn("in its drums", session.finding["ranks"][0]["reason"])
+        # what edits and doubts look at is guided alike
+        self.assertEqual(sum(r.weight for r in scene(session).ranks), 1.0)
+        self.assertEqual(len(scene(session).players), 2)
 
     def test_too_short_silent_and_empty_fail_in_words(self):
         sf.write(self.folder / "short.wav", np.random.default_rng(0).uniform(-1, 1, 44_100), 44_100)
