@@ -176,6 +176,14 @@ class Health:
         return out
 
 
+def mono_at(path: Path, rate: int, source_rate: int) -> Iterator[Samples]:
+    """A file of ``source_rate`` as consecutive mono blocks at ``rate``."""
+    stream = soxr.ResampleStream(source_rate, rate, 1, dtype="float32", quality="MQ")
+    for block in blocks(path):
+        yield stream.resample_chunk(block.mean(axis=1))
+    yield stream.resample_chunk(np.zeros(0, dtype=np.float32), last=True)
+
+
 def write_at_rate(path: Path, target: Path, rate: int) -> None:
     """Write ``path`` resampled to ``rate`` as a 24-bit FLAC at ``target``, for playback beside other tracks."""
     with sf.SoundFile(path) as f:

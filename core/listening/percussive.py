@@ -11,7 +11,6 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
-import soxr
 from numpy.typing import NDArray
 from scipy.ndimage import median_filter
 from scipy.signal import ShortTimeFFT
@@ -39,11 +38,7 @@ def separated(signal: Samples) -> Iterator[Samples]:
 
 def listen(path: Path, progress: Progress = no_progress) -> tuple[Evidence, Attacks]:
     """Evidence and attacks of a file's percussive part. Raises :class:`core.listening.audio.AudioError`."""
-    info = audio.inspect(path)
-    resampler = soxr.ResampleStream(info.rate, LISTENING_RATE, 1, dtype="float32", quality="MQ")
-    parts = [resampler.resample_chunk(block.mean(axis=1)) for block in audio.blocks(path)]
-    parts.append(resampler.resample_chunk(np.zeros(0, dtype=np.float32), last=True))
-    signal = np.nan_to_num(np.concatenate(parts))
+    signal = np.nan_to_num(np.concatenate(list(audio.mono_at(path, LISTENING_RATE, audio.inspect(path).rate))))
     pieces: list[Samples] = []
     for piece in separated(signal):
         pieces.append(piece)

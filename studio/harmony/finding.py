@@ -1,8 +1,5 @@
 """Listening to a session's tracks for their tones."""
 
-import numpy as np
-import soxr
-
 from core.following.chordline import heard
 from core.following.chords import find_key
 from core.listening import audio, tonal
@@ -14,14 +11,6 @@ class NoChords(ValueError):
     """Chords that cannot be found, in words for the engineer."""
 
 
-def _mono(path, rate: int):
-    """The file's blocks as mono at the rate at which tones are looked for."""
-    stream = soxr.ResampleStream(rate, tonal.RATE, 1, dtype="float32", quality="MQ")
-    for block in audio.blocks(path):
-        yield stream.resample_chunk(block.mean(axis=1))
-    yield stream.resample_chunk(np.zeros(0, dtype=np.float32), last=True)
-
-
 def find_chords(session: Session, report) -> Harmony:
     """Find the chords of every beat, the key and the tuning; a step of the chords' history. ``report(stage, share)``
     may raise to cancel. Raises :class:`NoChords`."""
@@ -31,7 +20,7 @@ def find_chords(session: Session, report) -> Harmony:
     parts = []
     for i, track in enumerate(tracks):
         report(f"Listening for tones in {track.name}"[:200], i / len(tracks))
-        parts.append(tonal.tones(_mono(track.playback, session.rate)))
+        parts.append(tonal.tones(audio.mono_at(track.playback, tonal.RATE, session.rate)))
     found = tonal.joined(parts)
     tempo_map = session.step.tempo_map
     spots = heard(found, tempo_map)

@@ -5,7 +5,7 @@ import io
 import json
 
 from django.http import HttpResponse
-from django.shortcuts import get_object_or_404, render
+from django.shortcuts import render
 from django.views.decorators.http import require_GET, require_POST
 
 from core.following.chordline import GRAINS, Spot, as_pad, standing, written
@@ -16,6 +16,7 @@ from studio.desk.history import chain
 from studio.harmony.models import Harmony, record
 from studio.jobs.models import Job
 from studio.jobs.tasks import start
+from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.parts import keeping
 
@@ -23,9 +24,7 @@ STALE = "The chords were changed in another window. They are shown as they are n
 
 
 def _session(pk) -> Session:
-    return get_object_or_404(
-        Session.objects.select_related("step", "harmony", "harmony__step").defer("finding"), pk=pk, step__isnull=False
-    )
+    return with_map(pk, "harmony", "harmony__step")
 
 
 def _harmony(session: Session) -> Harmony | None:

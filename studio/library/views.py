@@ -93,6 +93,15 @@ def upload_part(request, pk):
     return JsonResponse({"track": track.pk, "name": track.name})
 
 
+def set_mix(found, said: dict) -> None:
+    """Level, mute and solo of whatever has a lane, as far as they were said; not saved yet."""
+    if "gain" in said:
+        found.gain = max(-60.0, min(12.0, float(said["gain"])))
+    for switch in ("muted", "solo"):
+        if switch in said:
+            setattr(found, switch, bool(said[switch]))
+
+
 @require_http_methods(["POST", "DELETE"])
 def track(request, pk):
     """Rename a track, set its level, mute or solo; or take it out of the session."""
@@ -102,12 +111,7 @@ def track(request, pk):
         found.delete()
         return HttpResponse("")
     said = json.loads(request.body)
-    if "gain" in said:
-        found.gain = max(-60.0, min(12.0, float(said["gain"])))
-    if "muted" in said:
-        found.muted = bool(said["muted"])
-    if "solo" in said:
-        found.solo = bool(said["solo"])
+    set_mix(found, said)
     if "name" in said:
         found.name = clean_name(str(said["name"]))
     found.save(update_fields=["gain", "muted", "solo", "name"])

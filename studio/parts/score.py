@@ -11,10 +11,11 @@ from core.following.parts import placed
 from core.formats import musicxml
 from core.formats.smf import Note, read_notes
 from core.tempomap import TempoMap
+from studio.library.lookup import with_map
 from studio.library.models import Session, Track
 from studio.parts.engraving import engraved
 from studio.parts.sound import notes_of
-from studio.parts.views import playing, session_with_map
+from studio.parts.views import playing
 
 #: Bars on a page of the view.
 PAGE = 8
@@ -80,7 +81,7 @@ def _reading(session: Session, source: dict, tempo_map: TempoMap, first: int, la
 @require_GET
 def view(request, pk):
     """Some bars side by side: at the average tempo, and with the map."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     source = _chosen(session, request.GET.get("source"))
     context = {"session": session, "source": source, "sources": sources(session)}
     if source:
@@ -104,7 +105,7 @@ def view(request, pk):
 @require_GET
 def document(request, pk):
     """The whole part with the map, as MusicXML."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     source = _chosen(session, request.GET.get("source"))
     if source is None:
         return HttpResponse("There is nothing to write down yet.", status=422, content_type="text/plain; charset=utf-8")

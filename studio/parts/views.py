@@ -19,16 +19,12 @@ from core.listening import audio
 from core.tempomap import TempoMap
 from studio.desk.answers import answer
 from studio.library.gather import clean_name
+from studio.library.lookup import with_map
 from studio.library.models import Session
+from studio.library.views import set_mix
 from studio.parts import keeping
 from studio.parts.models import LOOP, Part, PartStep
 from studio.parts.sound import block, notes_of
-
-NO_MAP = "Parts follow a map, and this session has none yet. Find its beats first."
-
-
-def session_with_map(pk) -> Session:
-    return get_object_or_404(Session.objects.select_related("step").defer("finding"), pk=pk, step__isnull=False)
 
 
 def playing(session: Session):
@@ -39,7 +35,7 @@ def playing(session: Session):
 @require_GET
 def drawn(request, pk):
     """Notes of all parts as they sound under the current map, and how far the other tie would be."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     tempo_map = session.step.tempo_map
     out = []
     for part in playing(session):
@@ -88,7 +84,7 @@ def panel_answer(request, session: Session, error: str = "", status: int = 200) 
 
 @require_GET
 def panel(request, pk):
-    return panel_answer(request, session_with_map(pk))
+    return panel_answer(request, with_map(pk))
 
 
 def bars_asked(data, tempo_map: TempoMap) -> tuple[int, int]:
@@ -106,7 +102,7 @@ def bars_asked(data, tempo_map: TempoMap) -> tuple[int, int]:
 @require_POST
 def lay_pattern(request, pk):
     """A pattern in a range of bars becomes a part."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     pattern = PATTERNS.get(request.POST.get("pattern", ""))
     if pattern is None:
         return panel_answer(request, session, "There is no such pattern.", 422)
@@ -126,7 +122,7 @@ def lay_pattern(request, pk):
 @require_POST
 def empty(request, pk):
     """A part without notes, to be written in the roll."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     instrument = request.POST.get("instrument", "")
     if instrument not in INSTRUMENTS:
         return panel_answer(request, session, "There is no such instrument.", 422)
@@ -137,7 +133,7 @@ def empty(request, pk):
 @require_POST
 def bring(request, pk):
     """A MIDI file's parts. ``right``: ``bars`` (its bars are right; its bar 1 comes to bar ``at``) or ``seconds``."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     file = request.FILES.get("file")
     if file is None:
         return panel_answer(request, session, "Choose a MIDI file first.", 422)
@@ -169,7 +165,7 @@ def _rest(n):
 @require_POST
 def take_over(request, pk):
     """The notes of a MIDI performance among the tracks, as a part that can be quantised or edited; the track stays."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     track = get_object_or_404(session.tracks.filter(midi=True), pk=request.POST.get("track") or 0)
     notes = read_notes(track.source, track.name)
     keeping.make(session, track.name, "keys", notes, PartStep.Ties.CLOCK, done=f"The notes of {track.name}")
@@ -179,7 +175,7 @@ def take_over(request, pk):
 @require_POST
 def bring_loop(request, pk):
     """An audio loop with a known number of beats, laid under a range of bars, each beat on a felt beat."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     file = request.FILES.get("file")
     if file is None:
         return panel_answer(request, session, "Choose a loop first: an audio file.", 422)
@@ -208,7 +204,7 @@ def bring_loop(request, pk):
 @require_POST
 def record(request, pk):
     """What a keyboard sent while the take played, as ``[seconds, status, data, data]`` rows, becomes a part."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     said = json.loads(request.body)
     try:
         messages = [(float(t), int(s) & 255, int(a) & 127, int(b) & 127) for t, s, a, b in said["messages"]]
@@ -224,7 +220,7 @@ def record(request, pk):
 @require_GET
 def simulated(request, pk):
     """What the simulated keyboard will send: a made-up take over the map's bars."""
-    session = session_with_map(pk)
+    session = with_map(pk)
     try:
         first, last = bars_asked(request.GET, session.step.tempo_map)
     except ValueError as e:
@@ -237,12 +233,7 @@ def part(request, pk):
     """Set a part's level, mute, solo, name or instrument."""
     found = get_object_or_404(Part, pk=pk)
     said = json.loads(request.body)
-    if "gain" in said:
-        found.gain = max(-60.0, min(12.0, float(said["gain"])))
-    if "muted" in said:
-        found.muted = bool(said["muted"])
-    if "solo" in said:
-        found.solo = bool(said["solo"])
+    set_mix(found, said)
     found.save(update_fields=["gain", "muted", "solo"])
     return JsonResponse({"ok": True})
 

@@ -8,20 +8,17 @@ from django.views.decorators.http import require_GET, require_POST
 from core.following.order import whole_bars
 from studio.desk.answers import answer
 from studio.desk.models import Mark
+from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.running.models import Turn
 
 SLOWEST, FASTEST = 50, 150
 
 
-def _session(pk) -> Session:
-    return get_object_or_404(Session.objects.select_related("step").defer("finding"), pk=pk, step__isnull=False)
-
-
 @require_GET
 def order(request, pk):
     """The order in samples of the take, on the bar lines of the current map."""
-    session = _session(pk)
+    session = with_map(pk)
     tempo_map, total = session.step.tempo_map, round(session.seconds * session.rate)
     turns = []
     for t in session.turns.select_related("section"):
@@ -63,13 +60,13 @@ def _pane(request, session: Session, error: str = "", status: int = 200) -> Http
 
 @require_GET
 def pane(request, pk):
-    return _pane(request, _session(pk))
+    return _pane(request, with_map(pk))
 
 
 @require_POST
 def add(request, pk):
     """Put a section at the end of the order, or with ``all`` every section as it comes in the take."""
-    session = _session(pk)
+    session = with_map(pk)
     chosen = session.marks.filter(kind=Mark.Kind.SECTION)
     if "all" not in request.POST:
         chosen = chosen.filter(pk=request.POST.get("section") or 0)
@@ -83,7 +80,7 @@ def add(request, pk):
 def change(request, pk):
     """Change a turn: ``times``, ``hold``, ``pace`` in percent; ``move`` it by places; or ``out``."""
     turn = get_object_or_404(Turn.objects.select_related("session"), pk=pk)
-    session = _session(turn.session_id)
+    session = with_map(turn.session_id)
     try:
         if "times" in request.POST:
             turn.times = int(request.POST["times"])
