@@ -1,6 +1,7 @@
 // Every command with its keys, its words for the help, and what it does.
 
 import { forms } from "./forms.js";
+import { stepAttack, stepBar, stepBeat } from "./stepping.js";
 
 /** name: [keys, words, action(desk)], in groups for the help */
 export const GROUPS = {
@@ -9,12 +10,12 @@ export const GROUPS = {
     start: [["Home"], "To the start", (d) => d.go(0)],
     middle: [["m"], "To the middle", (d) => d.grid && d.go(d.grid.time[d.grid.length >> 1])],
     end: [["End"], "To the end of the map", (d) => d.grid && d.go(d.grid.time[d.grid.length - 1])],
-    "beat-back": [["ArrowLeft"], "Beat back", (d) => d.stepBeat(-1)],
-    "beat-on": [["ArrowRight"], "Beat on", (d) => d.stepBeat(1)],
-    "bar-back": [["Shift+ArrowLeft"], "Bar back", (d) => d.stepBar(-1)],
-    "bar-on": [["Shift+ArrowRight"], "Bar on", (d) => d.stepBar(1)],
-    "attack-back": [[";"], "Playhead to the attack before", (d) => d.stepAttack(-1)],
-    "attack-on": [["'"], "Playhead to the next attack", (d) => d.stepAttack(1)],
+    "beat-back": [["ArrowLeft"], "Beat back", (d) => stepBeat(d, -1)],
+    "beat-on": [["ArrowRight"], "Beat on", (d) => stepBeat(d, 1)],
+    "bar-back": [["Shift+ArrowLeft"], "Bar back", (d) => stepBar(d, -1)],
+    "bar-on": [["Shift+ArrowRight"], "Bar on", (d) => stepBar(d, 1)],
+    "attack-back": [[";"], "Playhead to the attack before", (d) => stepAttack(d, -1)],
+    "attack-on": [["'"], "Playhead to the next attack", (d) => stepAttack(d, 1)],
     "section-back": [["PageUp"], "Section back", (d) => d.marks.go(-1)],
     "section-on": [["PageDown"], "Section on", (d) => d.marks.go(1)],
     loop: [["l"], "Loop this bar, or stop looping", (d) => d.toggleLoop()],

@@ -190,11 +190,6 @@ class Desk {
     this.compare.leave();
   }
 
-  stepAttack(by) {
-    const at = this.attacks.next(this.player.seconds, by);
-    if (at !== null) this.go(at);
-  }
-
   go(seconds) {
     this.player.seek(seconds);
     this.view.show(seconds);
@@ -206,26 +201,6 @@ class Desk {
     this.player.seek(seconds);
     const place = this.grid?.place(beat);
     if (place >= 0 && place < this.grid.length) this.select(beat);
-  }
-
-  stepBeat(by) {
-    if (!this.grid) return;
-    const now = this.selected !== null && !this.player.playing ? this.grid.place(this.selected) : this.grid.sounding(this.player.seconds);
-    this.#choosePlace(now + by);
-  }
-
-  stepBar(by) {
-    if (!this.grid) return;
-    let i = this.selected !== null && !this.player.playing ? this.grid.place(this.selected) : this.grid.sounding(this.player.seconds);
-    do i += by;
-    while (i > 0 && i < this.grid.length - 1 && this.grid.beat[i] !== 1);
-    this.#choosePlace(i);
-  }
-
-  #choosePlace(place) {
-    const i = Math.min(this.grid.length - 1, Math.max(0, place));
-    this.select(this.grid.index(i));
-    this.go(this.grid.time[i]);
   }
 
   // ---- switches
