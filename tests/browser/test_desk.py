@@ -111,6 +111,36 @@ class Desk(TestCase):
         page.keyboard.press("Escape")
         self.assertIsNone(page.evaluate("desk.selected"))
 
+    def test_the_ends_of_the_music_are_dragged_by_their_tabs(self):
+        page, ends = self.page, "desk.grid.ends[1]"
+        page.keyboard.press("w")
+        before, steps = page.evaluate(f"[desk.grid.length, {ends}]"), page.evaluate("desk.step")
+        ruler = page.locator("#ruler").bounding_box()
+
+        def pull(by: float) -> None:
+            """Drag the tab of the end by so many seconds."""
+            step, x = page.evaluate("desk.step"), ruler["x"] + page.evaluate(f"desk.view.x({ends})") + 13
+            page.mouse.move(x, ruler["y"] + 28)
+            page.mouse.down()
+            # the tab's middle is 13 pixels beyond the end; the end goes to where the pointer is
+            page.mouse.move(x - 13 + by / page.evaluate("desk.view.perPixel"), ruler["y"] + 28, steps=4)
+            page.mouse.up()
+            page.wait_for_function(f"desk.step !== {step}")
+            settled(page)
+
+        pull(-5.0)
+        self.assertAlmostEqual(page.evaluate(ends), before[1] - 5, delta=0.02)
+        apart = page.evaluate("desk.grid.time[9] - desk.grid.time[8]")
+        self.assertEqual(page.evaluate("desk.grid.length"), before[0] - round(5 / apart))
+        pull(+2.0)  # what it takes in again goes to the attacks
+        self.assertEqual(page.evaluate("desk.grid.length"), before[0] - round(3 / apart))
+        off = np.array(page.evaluate("desk.grid.time.slice(-5)")) - 1
+        np.testing.assert_allclose(off, apart * np.round(off / apart), atol=0.004)
+        for _ in range(2):
+            page.keyboard.press("Control+z")
+        page.wait_for_function(f"desk.step === {steps}")
+        self.assertEqual(page.evaluate(f"[desk.grid.length, {ends}]"), before)
+
     def test_an_edit_made_in_another_window_is_not_overwritten(self):
         page, other = self.page, self.browser.page()
         other.goto(page.url)

@@ -2,6 +2,8 @@
 
 from contextlib import suppress
 
+import numpy as np
+
 from core.beats import NoBeats
 from core.beats.resolve import resolve, settle
 from core.beats.tapping import lay_taps
@@ -110,15 +112,32 @@ def offbeat(session, tempo_map, said):
 
 
 def starts(session, tempo_map, said):
-    beat = int(said["beat"])
-    return between(tempo_map, beat, int(tempo_map.beats().index[-1])), (
-        f"Mapped music starts at {place(tempo_map, beat)}"
-    )
+    beat = _named(session, tempo_map, said)
+    kept = _ended(session, tempo_map, said, beat, int(tempo_map.beats().index[-1]))
+    return kept, f"Mapped music starts at {place(kept, beat)}"
 
 
 def ends(session, tempo_map, said):
-    beat = int(said["beat"])
-    return between(tempo_map, int(tempo_map.beats().index[0]), beat), (f"Mapped music ends at {place(tempo_map, beat)}")
+    beat = _named(session, tempo_map, said)
+    kept = _ended(session, tempo_map, said, int(tempo_map.beats().index[0]), beat)
+    return kept, f"Mapped music ends at {place(kept, beat)}"
+
+
+def _named(session, tempo_map, said) -> int:
+    """The beat that was chosen, or the one nearest to where an end was dragged; both lie within the recording."""
+    if "beat" in said:
+        return int(said["beat"])
+    first, last = tempo_map.beat_index_at([0.0, max(session.seconds, float(tempo_map.seconds[-1]))])
+    return int(np.clip(np.round(tempo_map.beat_index_at(float(said["to"]))), np.ceil(first), np.floor(last)))
+
+
+def _ended(session, tempo_map, said, first, last):
+    """The map between two of its beats; where that makes it longer, the new beats go to the attacks beside them."""
+    kept = between(tempo_map, first, last)
+    if not said.get("preview"):
+        with suppress(NoBeats):
+            kept = settle(scene(session), kept, tempo_map.beats().seconds)
+    return kept
 
 
 def tap(session, tempo_map, said):

@@ -58,6 +58,7 @@ class Desk {
     this.here = -1;
     this.selected = null; // felt-beat index
     this.hover = null;
+    this.hoverEnd = null; // the tab of an end of the music: "starts" or "ends"
     this.loop = null;
     this.follows = true;
     this.clickLevel = 0.7;
@@ -375,18 +376,22 @@ class Desk {
     document.body.dataset.ready = "yes";
   }
 
-  async #sessionState({ step, heard, tracks, busy, chords }) {
+  #sessionState({ chords, busy, ...told }) {
     this.chords.heard(chords);
-    const known = this.facts.tracks;
-    if (tracks !== known.length || heard !== known.filter((t) => t.heard).length || (step !== this.step && !this.before)) {
-      this.setFacts(await getJson(`/sessions/${this.facts.id}/facts`));
-      if (step !== this.step) {
-        const first = this.step === null;
-        this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
-        if (first && step) this.panels.open("check");
-      } else this.panels.refresh();
-    }
     document.body.dataset.busy = busy ? "yes" : "no";
+    return this.editing.inTurn(() => this.#catchUp(told));
+  }
+
+  /** What changed on the server: tracks that were heard, a map that was found or edited in another window. */
+  async #catchUp({ step, heard, tracks }) {
+    const known = this.facts.tracks;
+    const moved = step !== this.step && !this.before;
+    if (tracks === known.length && heard === known.filter((t) => t.heard).length && !moved) return;
+    this.setFacts(await getJson(`/sessions/${this.facts.id}/facts`));
+    if (step === this.step) return this.panels.refresh();
+    const first = this.step === null;
+    this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
+    if (first && step) this.panels.open("check");
   }
 }
 

@@ -2,6 +2,9 @@
 
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
+export const STRIP = 17; // pixels of time above the bars in the ruler
+export const TAB = 26; // width of the handles at the ends of the mapped music
+
 const crisp = (x) => Math.round(x) + 0.5;
 
 function verticals(context, desk, top, bottom) {
@@ -215,13 +218,14 @@ export function drawRuler(desk) {
     context.fillText(clock(n * step, step), x + 4, 12);
   }
   context.fillStyle = INK.rule;
-  context.fillRect(0, 17, width, 1);
+  context.fillRect(0, STRIP, width, 1);
   desk.marks.drawBands(context, (t) => view.x(t), height - 3, 3, width);
   if (!grid) return;
+  drawEnds(context, desk, width, height);
   const every = grid.thinning(view, 34);
   grid.lines(view, (i, x, isBar) => {
     context.fillStyle = isBar ? INK.bar : INK.faint;
-    context.fillRect(Math.round(x), isBar ? 17 : height - 8, 1, height);
+    context.fillRect(Math.round(x), isBar ? STRIP : height - 8, 1, height);
     if (grid.isPinned(i)) drawPin(context, x, height - 8);
   });
   context.font = `560 16px ${SERIF}`;
@@ -257,6 +261,45 @@ export function drawRuler(desk) {
       context.lineTo(x, 26);
       context.fill();
     }
+  }
+}
+
+/** Beyond the mapped music the ruler is hatched; a tab at either end can be dragged. */
+function drawEnds(context, desk, width, height) {
+  const [start, end] = desk.grid.ends.map((t) => desk.view.x(t));
+  const tall = height - STRIP - 1;
+  for (const [edge, away, from, to, kind] of [[start, -1, 0, Math.min(width, start), "starts"], [end, 1, Math.max(0, end), width, "ends"]]) {
+    if (to <= from) continue;
+    context.save();
+    context.beginPath();
+    context.rect(from, STRIP + 1, to - from, tall);
+    context.clip();
+    context.strokeStyle = INK.rule;
+    context.lineWidth = 1;
+    context.beginPath();
+    // tied to the map, so that the hatching scrolls with it
+    for (let x = edge + away * 6; away > 0 ? x < to + tall : x > from - tall; x += away * 6) {
+      if (x < from - tall || x > to + tall) continue;
+      context.moveTo(x, height);
+      context.lineTo(x + tall, STRIP);
+    }
+    context.stroke();
+    const near = away > 0 ? edge + 3 : edge - TAB + 2;
+    context.fillStyle = desk.hoverEnd === kind ? INK.pin : INK.faded;
+    context.beginPath();
+    context.roundRect(near, STRIP + 3, TAB - 5, tall - 4, 4);
+    context.fill();
+    // an arrow either way: it can be pulled
+    const [cx, cy] = [near + (TAB - 5) / 2, STRIP + 1 + tall / 2];
+    context.fillStyle = INK.sheet;
+    context.beginPath();
+    for (const d of [-1, 1]) {
+      context.moveTo(cx + d * 7.5, cy);
+      context.lineTo(cx + d * 2.5, cy - 4.5);
+      context.lineTo(cx + d * 2.5, cy + 4.5);
+    }
+    context.fill();
+    context.restore();
   }
 }
 

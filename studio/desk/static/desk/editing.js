@@ -17,7 +17,12 @@ export class Editing {
 
   /** Make an edit; edits asked for in quick succession are made one after another, each on the last one's map. */
   make(edit) {
-    this.queue = this.queue.then(() => this.#make(edit));
+    return this.inTurn(() => this.#make(edit));
+  }
+
+  /** What reads or writes the map waits for what does so already: an older map must not arrive after a newer one. */
+  inTurn(work) {
+    this.queue = this.queue.then(work, work);
     return this.queue;
   }
 
@@ -43,12 +48,11 @@ export class Editing {
   }
 
   #go(where) {
-    this.queue = this.queue.then(async () => {
+    return this.inTurn(async () => {
       const { ok, status, data } = await send(`${this.url}/travel`, { ...where, step: this.desk.step });
       if (ok || status === 409) this.desk.setMap(data);
       if (!ok) note(data.error, true);
     });
-    return this.queue;
   }
 
   /** Show what an edit would do, without making it, until `endGlance`. */
@@ -94,6 +98,12 @@ export class Editing {
   dragTempo(canvas, down, index) {
     const { desk } = this;
     this.#drag(canvas, down, (e, box) => ({ kind: "tempo", beat: index, bpm: desk.bpmAt(e.clientY - box.top), carry: desk.carry }));
+  }
+
+  /** Drag the start or the end of the mapped music. */
+  dragEnd(canvas, down, kind) {
+    const { desk } = this;
+    this.#drag(canvas, down, (e, box) => ({ kind, to: desk.view.time(e.clientX - box.left) }));
   }
 
   #drag(canvas, down, wanted) {

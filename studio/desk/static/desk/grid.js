@@ -56,6 +56,11 @@ export class Grid {
     return place + 1 < this.length ? this.time[place + 1] : this.time[place] + 60 / this.bpm[place];
   }
 
+  /** Where the mapped music starts and ends, in seconds. */
+  get ends() {
+    return [this.time[0], this.time[this.length - 1]];
+  }
+
   /** How many bars to skip between drawn bar lines so that they stay `least` pixels apart. */
   thinning(view, least) {
     const bars = Math.max(1, (this.bar[this.length - 1] ?? 1) - (this.bar[0] ?? 0));

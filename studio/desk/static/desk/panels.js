@@ -9,6 +9,8 @@ export class Panels {
     this.stage = null;
     this.pane = "doubts";
     for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.open(b.dataset.stage);
+    // right after the swap, before the screen shows all panes at once
+    document.body.addEventListener("htmx:afterSwap", (e) => e.target.id === "panel" && this.#shown());
   }
 
   /** Open the panel of a stage. */
@@ -25,7 +27,7 @@ export class Panels {
     const beat = this.stage === "check" && desk.selected !== null ? `?beat=${desk.selected}` : "";
     clearTimeout(this.timer);
     this.timer = setTimeout(() => {
-      globalThis.htmx?.ajax("GET", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" }).then(() => this.#shown());
+      globalThis.htmx?.ajax("GET", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" });
     }, after);
   }
 

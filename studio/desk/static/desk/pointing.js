@@ -1,5 +1,7 @@
 // Pointer and wheel on the canvases: go somewhere, take hold of a line, loop a stretch, scroll, zoom.
 
+import { STRIP, TAB } from "./drawing.js";
+
 const GRAB = 9; // pixels around a line that take hold of it
 
 export function pointing(desk) {
@@ -29,22 +31,36 @@ export function pointing(desk) {
     }
     return null;
   };
+  /** The handle of the mapped music's start or end under the pointer: the tabs in the ruler, outside the music. */
+  const endAt = (x, y) => {
+    const { grid, view } = desk;
+    if (!grid || grid.length < 2 || y < STRIP) return null;
+    const [start, end] = grid.ends.map((t) => view.x(t));
+    if (x < start - 2 && x >= start - TAB) return "starts";
+    return x > end + 2 && x <= end + TAB ? "ends" : null;
+  };
   const trackAt = (y) => desk.facts.tracks[Math.floor(y / desk.laneHeight)]?.id;
 
   for (const canvas of [ruler, lanes, contour]) {
     canvas.addEventListener("pointermove", (e) => {
       if (e.buttons) return;
-      const beat = canvas === contour || (canvas === ruler && e.offsetY < 17) ? null : beatAt(xOf(e));
+      const end = canvas === ruler ? endAt(xOf(e), e.offsetY) : null;
+      if (end !== desk.hoverEnd) {
+        desk.hoverEnd = end;
+        ruler.title = end ? `Drag: where the mapped music ${end}` : "";
+        desk.redraw();
+      }
+      const beat = end || canvas === contour || (canvas === ruler && e.offsetY < STRIP) ? null : beatAt(xOf(e));
       const dot = canvas === contour && dotAt(xOf(e), e.offsetY) !== null;
-      canvas.style.cursor = dot ? "ns-resize" : beat === null ? "" : "ew-resize";
+      canvas.style.cursor = dot ? "ns-resize" : beat === null && !end ? "" : "ew-resize";
       if (beat !== desk.hover) {
         desk.hover = beat;
         desk.redraw();
       }
     });
     canvas.addEventListener("pointerleave", () => {
-      if (desk.hover !== null) {
-        desk.hover = null;
+      if (desk.hover !== null || desk.hoverEnd) {
+        desk.hover = desk.hoverEnd = null;
         desk.redraw();
       }
     });
@@ -52,7 +68,9 @@ export function pointing(desk) {
       if (e.button !== 0) return;
       desk.wake();
       const x = xOf(e);
-      if ((canvas === ruler && e.offsetY < 17) || e.shiftKey) return stretch(canvas, e, x);
+      if ((canvas === ruler && e.offsetY < STRIP) || e.shiftKey) return stretch(canvas, e, x);
+      const end = canvas === ruler ? endAt(x, e.offsetY) : null;
+      if (end) return desk.editing.dragEnd(canvas, e, end);
       const dot = canvas === contour ? dotAt(x, e.offsetY) : null;
       if (dot !== null) {
         desk.select(dot);

@@ -23,7 +23,7 @@ export class Readout {
     const i = grid.sounding(seconds);
     byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(1)} bpm` : "";
     if (i >= 0) this.#distance(grid.time[i]);
-    const into = i >= 0 ? (seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0;
+    const into = i >= 0 ? Math.max(0, seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0; // the player may stand half a sample early
     byId("place").textContent = i >= 0 && into < 1.5 ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}` : "–";
   }
 
