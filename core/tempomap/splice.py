@@ -14,20 +14,44 @@ def splice(tempo_map: TempoMap, seconds: ArrayLike, pins: ArrayLike | None = Non
     """Put consecutive felt beats at ``seconds`` where the map had others. Beats more than half a gap before the
     first or after the last stay to the bit; those after are renumbered where the count changes, and the first new
     beat follows the last kept one. ``pins``: which of the new beats are pinned.
+
+    Pins of the map in the stretch stay where they are: the nearest new beat goes there, or where none is near the pin
+    stands between beats. Raises :class:`core.tempomap.edits.EditError`.
     """
-    new = np.asarray(seconds, dtype=np.float64)
     full = with_every_beat(tempo_map)
-    index = full.meters.beat_of_quarters(full.quarters)
+    new = np.asarray(seconds, dtype=np.float64)
     before, after = _around(full, new)
-    count = _count(full, before, float(new[0])) + np.arange(len(new))
+    pinned = np.zeros(len(new), dtype=bool) if pins is None else np.array(pins, dtype=bool)
+    old = pins_of(full)
+    new, place, pinned = _through(new, pinned, full.seconds[old & ~before & ~after])
+    index = full.meters.beat_of_quarters(full.quarters)
+    count = _count(full, before, float(new[0])) + place
     # points between beats (a pin that no beat falls on) keep their place between
     later = index[after] - np.ceil(index[after][:1] - EPSILON) + count[-1] + 1
-    old = pins_of(full)
     return full.with_points(
         np.concatenate([full.seconds[before], new, full.seconds[after]]),
         full.meters.quarters_of_beat(np.concatenate([index[before], count, later])),
-        np.concatenate([old[before], np.zeros(len(new), bool) if pins is None else np.asarray(pins), old[after]]),
+        np.concatenate([old[before], pinned, old[after]]),
     )
+
+
+def _through(new: np.ndarray, pinned: np.ndarray, fixed: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """New beats that pass through the times ``fixed``: their seconds, their places (0 for the first), the pinned."""
+    place = np.arange(len(new), dtype=np.float64)
+    at = np.interp(fixed, new, place)
+    near = np.abs(at - np.round(at)) < 0.3
+    beats = np.round(at[near]).astype(int)
+    moved = new.copy()
+    moved[beats] = np.where(pinned[beats], new[beats], fixed[near])  # the engineer's last word counts
+    if len(set(beats.tolist())) < len(beats) or (np.diff(moved) <= 0).any():
+        raise EditError("The pins in this stretch leave no room for these beats. Unpin what should give way.")
+    kept = pinned.copy()
+    kept[beats] = True
+    between = fixed[~near]
+    seconds = np.concatenate([moved, between])
+    order = np.argsort(seconds, kind="stable")
+    places = np.concatenate([place, np.interp(between, moved, place)])[order]
+    return seconds[order], places, np.concatenate([kept, np.ones(len(between), dtype=bool)])[order]
 
 
 def _around(full: TempoMap, new: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

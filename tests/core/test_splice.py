@@ -44,6 +44,26 @@ class Splicing(TestCase):
         self.assertEqual(spliced.quarters[spliced.pins].tolist(), [24.5])
         same(self, spliced, halved, 8, 32, shift=4)
 
+    def test_a_pin_in_the_stretch_stays_and_the_nearest_beat_goes_there(self):
+        tempo_map = set_pin(wandering(), 20, True)
+        pin = float(tempo_map.seconds[20])
+        new = tempo_map.seconds[14:30] + 0.03
+        spliced = splice(tempo_map, new)
+        self.assertEqual(spliced.seconds[spliced.pins].tolist(), [pin])
+        np.testing.assert_array_equal(np.delete(spliced.seconds[14:30], 6), np.delete(new, 6))
+
+    def test_a_pin_far_from_the_new_beats_stands_between_them(self):
+        tempo_map = set_pin(wandering(), 21, True)
+        pin = float(tempo_map.seconds[21])
+        spliced = splice(tempo_map, tempo_map.seconds[14:31:2])  # half as many beats: none falls on the pin
+        self.assertEqual(spliced.seconds[spliced.pins].tolist(), [pin])
+        np.testing.assert_allclose(spliced.beats().seconds[14:23], tempo_map.seconds[14:31:2])
+
+    def test_two_pins_for_one_beat_are_refused(self):
+        tempo_map = set_pin(set_pin(wandering(), 20, True), 21, True)
+        with self.assertRaisesRegex(EditError, "Unpin"):
+            splice(tempo_map, np.linspace(tempo_map.seconds[12], tempo_map.seconds[28], 5) + 0.2)
+
     def test_what_was_spliced_in_may_be_pinned(self):
         tempo_map = wandering()
         new = tempo_map.seconds[8:13] + 0.01
