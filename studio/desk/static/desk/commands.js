@@ -81,6 +81,7 @@ export const GROUPS = {
     lower: [["["], "Lower waveforms", (d) => d.setWaveGain(d.waveGain * 0.8)],
     ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
     grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
+    contrast: [["Shift+H"], "High contrast, or as usual", (d) => d.setContrast()],
     versions: [["a"], "Click of the compared version, or of this one", (d) => d.compare.switchClick()],
     "chords-undo": [["Shift+U"], "Undo in the chords", (d) => d.chords.travel(-1)],
     undo: [["Ctrl+z"], "Undo", (d) => d.editing.travel(-1)],

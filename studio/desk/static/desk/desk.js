@@ -12,6 +12,7 @@ import { Fold } from "./fold.js";
 import { Grid } from "./grid.js";
 import { drawHeads } from "./heads.js";
 import { Marks } from "./marks.js";
+import { isStrong, setContrast } from "./palette.js";
 import { Panels } from "./panels.js";
 import { Parts } from "../parts/parts.js";
 import { Chords } from "../harmony/chords.js";
@@ -294,6 +295,11 @@ class Desk {
     localStorage.setItem("grid", strength);
     this.redraw();
     this.fold.draw();
+  }
+
+  setContrast() {
+    setContrast(!isStrong());
+    this.redraw();
   }
 
   layout() {

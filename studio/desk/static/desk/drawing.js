@@ -92,7 +92,7 @@ export function drawOverview(desk) {
   }
   const left = view.start * scale;
   const right = Math.min(width, view.end * scale);
-  context.fillStyle = "rgba(247, 242, 232, 0.62)";
+  context.fillStyle = INK.veil;
   context.fillRect(0, 0, left, height);
   context.fillRect(right, 0, width - right, height);
   context.strokeStyle = INK.ink;

@@ -55,7 +55,8 @@ export class Fold {
     this.image = new OffscreenCanvas(width, Math.max(1, data.bars.length));
     const context = this.image.getContext("2d");
     const pixels = context.createImageData(width, Math.max(1, data.bars.length));
-    const wave = INK.wave.match(/[0-9a-f]{2}/g).map((hex) => parseInt(hex, 16));
+    this.tint = INK.wave;
+    const wave = this.tint.match(/[0-9a-f]{2}/g).map((hex) => parseInt(hex, 16));
     let at = 0;
     data.beats.forEach((beats, row) => {
       for (let x = 0; x < beats * data.columns; x++) {
@@ -87,6 +88,7 @@ export class Fold {
 
   draw() {
     if (!this.shown || !this.data) return;
+    if (this.tint !== INK.wave) this.#picture(this.data);
     const begun = performance.now();
     const { context, width, height } = fresh(this.canvas);
     const { data, beatWidth } = this;

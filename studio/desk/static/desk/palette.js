@@ -1,6 +1,6 @@
 // The colours of theme.css as the canvases use them.
 
-export const INK = {
+const USUAL = {
   ink: "#22262e",
   wave: "#52627a",
   faint: "#b3a993",
@@ -12,9 +12,36 @@ export const INK = {
   paper: "#f7f2e8",
   sheet: "#fdfaf3",
   shade: "#eee6d6",
+  veil: "rgba(247, 242, 232, 0.62)", // over what lies outside the view
   loop: "rgba(31, 101, 90, 0.14)",
   changed: "rgba(125, 83, 12, 0.16)",
 };
+const STRONG = {
+  ink: "#000000",
+  wave: "#1d3050",
+  faint: "#8a857a",
+  faded: "#2e2b26",
+  rule: "#6f6a5f",
+  beat: "rgba(0, 0, 0, 0.55)",
+  bar: "#7d1200",
+  pin: "#00493f",
+  paper: "#ffffff",
+  sheet: "#ffffff",
+  shade: "#e9e9e6",
+  veil: "rgba(255, 255, 255, 0.7)",
+  loop: "rgba(0, 73, 63, 0.22)",
+  changed: "rgba(87, 55, 0, 0.28)",
+};
+export const INK = {};
+
+/** Draw in strong contrast from now on, or as usual; kept for this machine. */
+export function setContrast(strong) {
+  Object.assign(INK, strong ? STRONG : USUAL);
+  document.documentElement.dataset.contrast = strong ? "strong" : "usual";
+  localStorage.setItem("contrast", strong ? "strong" : "usual");
+}
+export const isStrong = () => document.documentElement.dataset.contrast === "strong";
+setContrast(isStrong());
 export const SANS = '"Source Sans 3", sans-serif';
 export const SERIF = '"Newsreader", serif';
 

@@ -37,7 +37,8 @@ export class Waves {
   }
 
   #strip(track, n, spp, height, gain, budget, muted) {
-    const key = `${track.id}|${spp}|${height}|${gain}|${muted}|${n}`;
+    const colour = muted ? INK.faint : INK.wave;
+    const key = `${track.id}|${spp}|${height}|${gain}|${colour}|${n}`;
     const kept = this.strips.get(key);
     if (kept?.complete || (kept && budget.ms <= 0)) {
       this.strips.delete(key);
@@ -49,7 +50,7 @@ export class Waves {
     const canvas = kept?.canvas ?? new OffscreenCanvas(STRIP, height);
     const context = canvas.getContext("2d");
     context.clearRect(0, 0, STRIP, height);
-    context.fillStyle = context.strokeStyle = muted ? INK.faint : INK.wave;
+    context.fillStyle = context.strokeStyle = colour;
     const complete = this.tiles.level(spp)
       ? this.#peaks(context, track, n, spp, height, gain)
       : this.#samples(context, track, n, spp, height, gain);
