@@ -70,8 +70,13 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
     return (sums[edges[1:]] - sums[edges[:-1]]) / np.maximum(np.diff(edges), 1)[:, None]
 
 
-def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curve:
-    """For each beat how much it sounds like a downbeat; mean 0, spread about 1.
+#: How much the learned ear says of downbeats, beside what the players show.
+EAR = 3.0
+
+
+def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints, ear: Curve) -> Curve:
+    """For each beat how much it sounds like a downbeat; mean 0, spread about 1. ``ear``: what the learned ear says,
+    beats and downbeats ``(frames, 2)``.
 
     Each kind of evidence counts by how strongly it repeats bar by bar in this take: a lone melody has no
     harmony to speak of, a bass line may play every beat alike.
@@ -101,7 +106,15 @@ def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curv
         chordal = float(np.clip(1 - punch(p) / 4, 0.1, 1)) * min(1.0, float(near.std()) / 0.005)
         harmony += change * chordal * _pattern(change)
     kinds = ((1.0, _z(loud)), (0.4, low), (0.8, _z(together)), (0.9, _z(harmony)))
-    return _z(np.sum([weight * kind * (0.3 + _pattern(kind)) for weight, kind in kinds], axis=0))
+    shown = _z(np.sum([weight * kind * (0.3 + _pattern(kind)) for weight, kind in kinds], axis=0))
+    return _z(shown + EAR * _first(ear, frames))
+
+
+def _first(ear: Curve, frames: Ints) -> Curve:
+    """How sure the learned ear is that each beat opens a bar: log-odds, spread 1."""
+    beat, down = _at(ear, frames, 3).T
+    share = np.clip(down / np.maximum(np.maximum(beat, down), 0.15), 0.03, 0.97)
+    return _z(np.log(share / (1 - share)))
 
 
 def _stands_out(x: Curve, span: int = 17) -> Curve:

@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from core.beats.decoder import Leash, prices
+from core.beats.decoder import HELD, Leash, prices
 from core.listening.spectrum import FRAME_RATE
 
 Floats = NDArray[np.float64]
@@ -72,18 +72,27 @@ def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, 
 
 
 def posterior(curve: Floats, frames: Ints, leash: Leash = Leash()) -> Floats:
-    """For each beat the probability that the music has a beat within 40 ms of it, given the tempo level."""
+    """For each beat the probability that the music has a beat within 40 ms of it, given the tempo level.
+
+    A chain ends at a held beat and another begins after it.
+    """
     gaps = np.diff(frames)
     typical = float(np.median(gaps))
     shortest, longest = int(typical / 1.3), int(typical * 1.3) + 1
     intervals = np.arange(shortest, longest + 1) / FRAME_RATE
     home = 0.15 * (np.log(intervals * FRAME_RATE / typical) / np.log(1.25)) ** 2
-    lo, hi = max(0, frames[0] - longest), min(len(curve), frames[-1] + longest)
-    gain = SHARPNESS * (curve[lo:hi] - leash.price)
-    found = _posterior(gain, shortest, longest, SHARPNESS * home, SHARPNESS * leash.change)
-    sums = np.concatenate([[0.0], np.cumsum(found)])
-    at = frames - lo
-    return np.clip(sums[np.minimum(at + 5, len(found))] - sums[np.maximum(at - 4, 0)], 0.0, 1.0)
+    held = np.flatnonzero(gaps[1:] > HELD[0] * gaps[:-1]) + 2
+    parts = np.split(frames, held)
+    out = []
+    for k, part in enumerate(parts):
+        lo = max(0, part[0] - longest, parts[k - 1][-1] + 1 if k else 0)
+        hi = min(len(curve), part[-1] + longest, parts[k + 1][0] if k + 1 < len(parts) else len(curve))
+        gain = SHARPNESS * (curve[lo:hi] - leash.price)
+        found = _posterior(gain, shortest, longest, SHARPNESS * home, SHARPNESS * leash.change)
+        sums = np.concatenate([[0.0], np.cumsum(found)])
+        at = part - lo
+        out.append(np.clip(sums[np.minimum(at + 5, len(found))] - sums[np.maximum(at - 4, 0)], 0.0, 1.0))
+    return np.concatenate(out)
 
 
 def music(likely: Floats) -> slice:
@@ -101,16 +110,16 @@ def music(likely: Floats) -> slice:
     return slice(first, last + 1)
 
 
-def confidence(likely: Floats, support: Floats) -> Floats:
+def confidence(likely: Floats, support: Floats, heard: Floats) -> Floats:
     """0 to 1 a beat: about that share of beats with this value is right within 70 ms.
 
-    ``likely``: posteriors; ``support``: of the beats' attacks.
+    ``likely``: posteriors; ``support``: of the beats' attacks; ``heard``: how sure the learned ear is of them.
     """
     p = np.clip(likely, 0.002, 0.998)
-    score = CALIBRATION[0] + CALIBRATION[1] * np.log(p / (1 - p)) + CALIBRATION[2] * support
+    score = CALIBRATION[0] + CALIBRATION[1] * np.log(p / (1 - p)) + CALIBRATION[2] * support + CALIBRATION[3] * heard
     return np.asarray(1 / (1 + np.exp(-score)))
 
 
-#: Intercept, weight of the posterior's log-odds, weight of support; fitted on the seen half of the practice
-#: performances and the demos by logistic regression (bench/reliability.py).
-CALIBRATION = (0.0, 0.25, 2.0)
+#: Intercept, weights of the posterior's log-odds, of support and of the ear; fitted by logistic regression on the
+#: practice performances, their mixes and subsets of their tracks (docs/measured.md).
+CALIBRATION = (0.0, 0.25, 2.0, 0.0)

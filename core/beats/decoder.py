@@ -24,11 +24,17 @@ _NEVER = -1e18
 @dataclass(frozen=True)
 class Leash:
     """How freely the tempo may move. ``change``: price of a 10 % change from one beat to the next, in
-    units of a full attack; ``price``: what each beat costs, so that a chain does not run through silence.
+    units of a full attack; ``price``: what each beat costs, so that a chain does not run through silence; ``hold``:
+    price of one long beat (:data:`HELD` times the others) after which the tempo is what it was.
     """
 
     change: float = 1.5
     price: float = 0.25
+    hold: float = 4.0
+
+
+#: How many times its neighbours a held beat may last.
+HELD = (1.6, 4.0)
 
 
 @njit(cache=True, nogil=True)
@@ -46,11 +52,18 @@ def prices(shortest: int, count: int, change: float) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _decode(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float) -> tuple:
-    """Viterbi over (frame, interval). ``gain`` is the worth of a beat at each frame."""
+def _decode(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float, hold: float) -> tuple:
+    """Viterbi over (frame, interval). ``gain`` is the worth of a beat at each frame.
+
+    Back pointers: the index of the interval before; -1 opens the chain; below that a beat held for so many frames.
+    """
     n, m = len(gain), longest - shortest + 1
     score = np.full((n, m), _NEVER)
-    back = np.full((n, m), -2, dtype=np.int16)  # index of the interval before; -1 opens the chain
+    back = np.full((n, m), -1, dtype=np.int16)
+    # for each interval the frames from which a held beat may come, best first, as a queue (a sliding maximum)
+    ring = int(HELD[1] * longest) + 2
+    queue = np.empty((m, ring), dtype=np.int32)
+    first, last = np.zeros(m, dtype=np.int64), np.zeros(m, dtype=np.int64)
     cost = prices(shortest, m, change)
     reach = np.empty((m, 2), dtype=np.int64)
     for i in range(m):
@@ -68,7 +81,19 @@ def _decode(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, cha
                         best, came = s, j
             else:
                 continue
-            score[t, i] = best + gain[t] - home[i]
+            total = best - home[i]
+            newest, oldest = t - int(HELD[0] * interval), t - int(HELD[1] * interval)
+            if newest >= 0:
+                while last[i] > first[i] and score[queue[i, (last[i] - 1) % ring], i] <= score[newest, i]:
+                    last[i] -= 1
+                queue[i, last[i] % ring] = newest
+                last[i] += 1
+                while queue[i, first[i] % ring] < oldest:
+                    first[i] += 1
+                held = score[queue[i, first[i] % ring], i] - hold
+                if held > total:
+                    total, came = held, queue[i, first[i] % ring] - t
+            score[t, i] = total + gain[t]
             back[t, i] = came
     return score, back
 
@@ -93,7 +118,7 @@ def decode(
         gain[pins] += 1e6
     intervals = np.arange(shortest, longest + 1) / FRAME_RATE
     home = 0.15 * (np.log(intervals * home_bpm / 60) / np.log(1.25)) ** 2
-    score, back = _decode(gain, shortest, longest, home, leash.change)
+    score, back = _decode(gain, shortest, longest, home, leash.change, leash.hold)
     t, i = np.unravel_index(int(np.argmax(score)), score.shape)
     best = float(score[t, i])
     if best <= 0:
@@ -101,6 +126,10 @@ def decode(
     chain = [int(t)]
     while True:
         before = int(back[t, i])
+        if before < -1:
+            t = t + before
+            chain.append(int(t))
+            continue
         t = t - (shortest + i)
         chain.append(int(t))
         if before < 0:

@@ -289,7 +289,7 @@ def _faint(find: _Finder, count: Count) -> list[Doubt]:
 
     def rated(by: float) -> float:
         shifted = np.round(frames[:-1] + by * np.diff(frames)).astype(np.int64)
-        return tempo.measure(curve, shifted, *tempo.USUAL_RANGE, find.scene.mix.flux).score
+        return tempo.measure(curve, shifted, *tempo.USUAL_RANGE, find.scene.mix.flux, find.scene.ear[:, 0]).score
 
     here = rated(0.0)
     rivals = sorted(((rated(by), by) for by in (0.25, 0.5, 0.75)), reverse=True)

@@ -32,7 +32,7 @@ class Laid:
 def lay(scene: Scene, count: Count, meter: Meter | None = None, pins: Floats | None = None) -> Laid:
     """The map of one way to count. ``meter`` fixes the main meter; ``pins`` (seconds) stay where they are."""
     count = replace(count, frames=_ends(scene, count.frames))
-    evidence = bars.downbeat_evidence(scene.players, scene.mix, count.frames)
+    evidence = bars.downbeat_evidence(scene.players, scene.mix, count.frames, scene.ear)
     seconds, support = place(scene, count.frames, pins)
     return _barred(scene, count, meter, pins, evidence, seconds, support)
 
@@ -63,9 +63,9 @@ def _barred(
 
 def place(scene: Scene, frames: Ints, pins: Floats | None = None) -> tuple[Floats, Floats]:
     """Seconds and support of decoded beats; a beat within a frame and a half of a pin is the pin."""
-    placed = refine.to_attacks(frames / FRAME_RATE, scene.players, scene.ranks, scene.curve)
+    placed = refine.to_attacks(frames / FRAME_RATE, scene.players, scene.ranks, scene.curve, scene.ear[:, 0])
     # lateness shows better at placed beats
-    placed = refine.to_attacks(placed.seconds, scene.players, scene.ranks, scene.curve)
+    placed = refine.to_attacks(placed.seconds, scene.players, scene.ranks, scene.curve, scene.ear[:, 0])
     seconds, support = placed.seconds.copy(), placed.support.copy()
     for pin in [] if pins is None else pins:
         k = int(np.argmin(np.abs(frames / FRAME_RATE - pin)))

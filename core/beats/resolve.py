@@ -38,11 +38,11 @@ def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int
     inside = (tempo_map.seconds > a + 1e-9) & (tempo_map.seconds < b - 1e-9)
     fixed = np.concatenate([[a], tempo_map.seconds[inside & pins], [b]])
     lo = max(0, round(a * FRAME_RATE))
-    hi = min(len(scene.curve) - 1, round(b * FRAME_RATE))
+    hi = min(len(scene.pulse) - 1, round(b * FRAME_RATE))
     frames_fixed = np.round(fixed * FRAME_RATE).astype(np.int64) - lo
     local = _local_bpm(tempo_map, first, last) if beats is None else 60 * beats / (b - a)
     stray = 1.6 if beats is None else 1.35
-    part = scene.curve[lo : hi + 1]
+    part = scene.pulse[lo : hi + 1]
     chain, _ = decode(
         part, local / stray, local * stray, local, Leash(change=0.6), frames_fixed[frames_fixed < len(part)]
     )
@@ -96,7 +96,7 @@ def settle(scene: Scene, tempo_map: TempoMap, known: np.ndarray) -> TempoMap:
     """Put beats that were only reckoned (not among the times ``known``) on the attacks beside them, where there
     are some; the others stay to the bit."""
     full = with_every_beat(tempo_map)
-    placed = to_attacks(full.seconds, scene.players, scene.ranks, scene.curve)
+    placed = to_attacks(full.seconds, scene.players, scene.ranks, scene.curve, scene.ear[:, 0])
     new = (np.abs(full.seconds[:, None] - known[None, :]).min(axis=1) > 1e-6) & (placed.support > 0.2) & ~pins_of(full)
     seconds = np.where(new, placed.seconds, full.seconds)
     return full.with_points(seconds, full.quarters, pins_of(full)) if (np.diff(seconds) > 0.02).all() else full

@@ -37,14 +37,15 @@ def review(
         return np.ones(len(frames)), []
 
     def rated(chain: Ints) -> tempo.Count:
-        return tempo.measure(scene.curve, chain, *usual, scene.mix.flux)
+        return tempo.measure(scene.curve, chain, *usual, scene.mix.flux, scene.ear[:, 0])
 
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
     count = rated(frames)
     others = [rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= 8]
-    placed = refine.to_attacks(beats.seconds, scene.players, scene.ranks, scene.curve)
-    sure = certainty.confidence(certainty.posterior(scene.curve, frames), placed.support)
-    evidence = bars.downbeat_evidence(scene.players, scene.mix, frames)
+    placed = refine.to_attacks(beats.seconds, scene.players, scene.ranks, scene.curve, scene.ear[:, 0])
+    likely, hears = certainty.posterior(scene.pulse, frames), refine.heard(scene.ear[:, 0], beats.seconds)[1]
+    sure = certainty.confidence(likely, placed.support, hears)
+    evidence = bars.downbeat_evidence(scene.players, scene.mix, frames, scene.ear)
     laid = Laid(tempo_map, placed.support, count, _division(tempo_map), evidence)
     found = _late(tempo_map, placed)
     if rated(middles).score > count.score + 0.05:
@@ -78,7 +79,7 @@ def _off_beat(scene: Scene, tempo_map: TempoMap, middles: Ints) -> Doubt:
         Remedy("half a beat earlier", {"kind": "offbeat", "share": -0.5}),
     ]
     # the likelier way first: where the downbeats would sound more like downbeats
-    sounds = bars.downbeat_evidence(scene.players, scene.mix, middles)
+    sounds = bars.downbeat_evidence(scene.players, scene.mix, middles, scene.ear)
     downs = np.flatnonzero(tempo_map.beats().beat == 1)
     downs = downs[(downs > 0) & (downs < len(sounds))]
     if len(downs) and sounds[downs - 1].mean() > sounds[downs].mean():

@@ -11,10 +11,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import bars, fusion
+from core.beats import bars, fusion, learned
 from core.beats.fusion import GuideRank, Player
 
 Floats = NDArray[np.float64]
+
+
+#: How much the learned ear says against the attacks, and the height at which a beat that it is sure of stands.
+EAR, BRIGHT = 0.6, 1.2
 
 
 class NoBeats(ValueError):
@@ -24,12 +28,15 @@ class NoBeats(ValueError):
 @dataclass(frozen=True)
 class Scene:
     """``players`` with at least a few attacks, their ``ranks`` in the same order, the fused attack ``curve``
-    (100 frames a second) and everybody's evidence together as ``mix``."""
+    (100 frames a second) and everybody's evidence together as ``mix``. ``ear``: the learned ear's
+    probabilities of a beat and of a downbeat, ``(frames, 2)``. ``pulse``: the curve and the ear's beats, as one."""
 
     players: list[Player]
     ranks: list[GuideRank]
     curve: Floats
     mix: bars.Mix
+    ear: Floats
+    pulse: Floats
 
     def all_ranks(self, order: Sequence[str]) -> list[GuideRank]:
         """Ranks of all tracks by name, silent ones with weight 0."""
@@ -43,4 +50,6 @@ def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -
     if not heard:
         raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
     ranks = fusion.rank(heard, guides)
-    return Scene(heard, ranks, fusion.fuse(heard, ranks), bars.Mix.of(heard))
+    curve, mix = fusion.fuse(heard, ranks), bars.Mix.of(heard)
+    ear = learned.hear(curve, mix.flux, mix.energy, mix.chroma)
+    return Scene(heard, ranks, curve, mix, ear, (1 - EAR) * curve + EAR * BRIGHT * np.sqrt(ear[:, 0]))

@@ -13,6 +13,7 @@ from core.beats import certainty, ends, steady, tempo
 from core.beats.doubts import Doubt, doubts_of, felt_as
 from core.beats.fusion import GuideRank, Player
 from core.beats.laying import Laid, in_meter, lay
+from core.beats.refine import heard
 from core.beats.scene import NoBeats, Scene, look
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter, MeterChange, Meters, TempoMap
@@ -70,7 +71,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     scene = look(players, wishes.guides)
     pins = np.array(sorted(wishes.pins), dtype=np.float64)
     frames = np.round(pins * FRAME_RATE).astype(np.int64)
-    curve = _between(scene.curve, wishes.start, wishes.end)
+    pulse, curve = (_between(x, wishes.start, wishes.end) for x in (scene.pulse, scene.curve))
     progress("Counting", 0.1)
     ways = tempo.counts(
         curve,
@@ -78,20 +79,22 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
         progress=lambda x: progress("Counting", 0.1 + 0.5 * x),
         pins=frames,
         flux=scene.mix.flux,
+        ear=scene.ear[:, 0],
+        pulse=pulse,
     )
     if not ways:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
     progress("Laying the bars, placing beats on attacks", 0.6)
     # compiled posteriors leave the interpreter free to lay the other counts meanwhile
     with ThreadPoolExecutor(1) as pool:
-        asked = pool.submit(certainty.posterior, curve, ways[0].frames)
+        asked = pool.submit(certainty.posterior, pulse, ways[0].frames)
         rivals = [lay(scene, way, wishes.meter) for way in ways[1:4]]
         likely = asked.result()
     inside = ends.widened(ways[0].frames, certainty.music(likely), scene.players, curve)
     best = lay(scene, replace(ways[0], frames=ways[0].frames[inside]), wishes.meter, pins)
     progress("Asking how sure it is", 0.7)
     kept = np.isin(ways[0].frames, best.count.frames)
-    sure = certainty.confidence(likely[kept], best.support)
+    sure = certainty.confidence(likely[kept], best.support, heard(scene.ear[:, 0], best.map.seconds)[1])
     tempo_map = best.map
     # a pin says that here is no machine, unless the engineer says so too
     if wishes.steady or (wishes.steady is None and not len(pins)):

@@ -52,7 +52,7 @@ def beats_of(scene: Scene, taps: Sequence[float]) -> Floats:
     nearest = np.abs(frames[:, None] - t[None, :]).min(axis=1)
     said = 3.0 * np.exp(-0.5 * (nearest / SPREAD) ** 2) - 1.0
     fast, slow = 60 / max(0.1, gaps.min() * 0.75), 60 / (gaps.max() * 1.3)
-    chain, _ = decode(scene.curve[lo:hi] + said, slow, fast, 60 / float(np.median(gaps)), Leash(change=0.4))
+    chain, _ = decode(scene.pulse[lo:hi] + said, slow, fast, 60 / float(np.median(gaps)), Leash(change=0.4))
     if len(chain) != len(t):  # an uneven tapper: take them at their word
         chain = np.round(t * FRAME_RATE).astype(np.int64) - lo
     return place(scene, chain + lo)[0]
@@ -61,8 +61,8 @@ def beats_of(scene: Scene, taps: Sequence[float]) -> Floats:
 def lay_taps(scene: Scene, tempo_map: TempoMap | None, taps: Sequence[float]) -> TempoMap:
     """A map of the tapped beats; over an existing map they replace the stretch that they cover.
 
-    Beats before and after the stretch stay to the bit and are renumbered where the count changes; pins inside
-    the stretch are given up, as the engineer has just tapped over them.
+    Beats before and after the stretch stay to the bit and are renumbered where the count changes; pins inside the
+    stretch stay, and the nearest tapped beats go there. Raises :class:`EditError`.
     """
     seconds = beats_of(scene, taps)
     return TempoMap.from_beats(seconds) if tempo_map is None else splice(tempo_map, seconds)

@@ -68,11 +68,13 @@ def candidates(curve: Curve, low: float, high: float, most: int = 4) -> list[flo
     return out or [float(np.sqrt(low * high))]
 
 
-def measure(curve: Curve, frames: Ints, low: float, high: float, flux: Bands | None = None) -> Count:
+def measure(
+    curve: Curve, frames: Ints, low: float, high: float, flux: Bands | None = None, ear: Curve | None = None
+) -> Count:
     """Rate a chain of beats: strong on the beat, weak between, at a usual tempo, over the whole music.
 
-    ``flux``: everybody's attacks in three bands (frames, 3), low to high. The weights are fitted on the practice
-    performances, on subsets of their tracks and on made-up takes (docs/measured.md).
+    ``flux``: everybody's attacks in three bands (frames, 3), low to high; ``ear``: the learned ear's beats. The weights
+    are fitted on the practice performances, on subsets of their tracks and on made-up takes (docs/measured.md).
     """
     gaps = np.diff(frames)
     bpm = float(60 * FRAME_RATE / np.median(gaps))
@@ -100,7 +102,37 @@ def measure(curve: Curve, frames: Ints, low: float, high: float, flux: Bands | N
     score = on - 0.4 * between - count.thirds - usual - 1.5 * (1 - coverage) - _eighths(wide, count, pace)
     if flux is not None:
         score += 3 * min(0.12, _backbeat(flux, frames))
+    if ear is not None:
+        score += AGREED * _agreement(ear, frames) + LIKELY * _log_odds(ear, frames)
     return replace(count, score=float(score))
+
+
+#: What a chain is worth that is just what the learned ear hears, and a log-odds of its beats a second.
+AGREED, LIKELY = 0.8, 0.2
+
+
+def _agreement(ear: Curve, frames: Ints) -> float:
+    """How far a chain and the learned ear mean the same beats, 0 to 1: the harmonic mean of how sure the ear is of the
+    chain's beats and of how much of what it hears lies on them. Half and double both lose by it."""
+    near = np.zeros(len(ear), dtype=bool)
+    near[np.clip(frames[:, None] + np.arange(-4, 5), 0, len(ear) - 1)] = True
+    inside = slice(max(0, int(frames[0]) - 50), int(frames[-1]) + 51)
+    taken = float(ear[inside][near[inside]].sum() / max(float(ear[inside].sum()), 1e-9))
+    around = ear[np.clip(frames[:, None] + np.arange(-2, 3), 0, len(ear) - 1)]
+    sure = min(1.0, float(around.mean()) / 0.6)
+    return 2 * taken * sure / max(taken + sure, 1e-9)
+
+
+def _log_odds(ear: Curve, frames: Ints) -> float:
+    """How much likelier the chain's beats are beats than not, to the learned ear: log-odds a second. A beat too many
+    takes away as much as a beat too few leaves out."""
+    likely = ear[np.clip(frames[:, None] + np.arange(-3, 4), 0, len(ear) - 1)].max(axis=1)
+    likely = np.clip(likely / TOP, 0.03, 0.97)
+    return float(np.log(likely / (1 - likely)).sum() * FRAME_RATE / (frames[-1] - frames[0]))
+
+
+#: What the ear says of a beat that it is quite sure of.
+TOP = 0.95
 
 
 def _eighths(wide: Curve, count: Count, pace: float) -> float:
@@ -152,14 +184,19 @@ def counts(
     progress: Callable[[float], None] = lambda _: None,
     pins: Ints | None = None,
     flux: Bands | None = None,
+    ear: Curve | None = None,
+    pulse: Curve | None = None,
 ) -> list[Count]:
-    """Ways to count the take, the most convincing first; empty where there is no beat at all."""
+    """Ways to count the take, the most convincing first; empty where there is no beat at all.
+
+    ``pulse`` is what beats are found on, where that is more than the attack ``curve``; see :func:`measure`."""
     low, high = tempo
     out: list[Count] = []
-    tried = candidates(curve, low, high)
+    pulse = curve if pulse is None else pulse
+    tried = candidates(pulse, low, high)
     # two at a time: the compiled decoder leaves the interpreter free; the order of results stays the same
     with ThreadPoolExecutor(2) as pool:
-        chains = pool.map(lambda home: decode(curve, home / STRAY, home * STRAY, home, leash, pins)[0], tried)
+        chains = pool.map(lambda home: decode(pulse, home / STRAY, home * STRAY, home, leash, pins)[0], tried)
         decoded = []
         for frames in chains:
             decoded.append(frames)
@@ -167,7 +204,7 @@ def counts(
     for frames in decoded:
         if len(frames) < 8:
             continue
-        count = measure(curve, frames, low, high, flux)
+        count = measure(curve, frames, low, high, flux, ear)
         if all(abs(np.log(count.bpm / o.bpm)) > 0.03 for o in out):
             out.append(count)
     return sorted(out, key=lambda c: -c.score)

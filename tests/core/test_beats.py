@@ -39,7 +39,7 @@ class Periodicity(TestCase):
 
 
 class Decoding(TestCase):
-    def brute(self, curve, shortest, longest, home, change, price):
+    def brute(self, curve, shortest, longest, home, change, price, hold):
         """Every chain of beats, tried one by one: what the Viterbi has to find."""
         best, winner = 0.0, []
 
@@ -47,6 +47,9 @@ class Decoding(TestCase):
             nonlocal best, winner
             if score > best and len(chain) > 1:
                 best, winner = score, list(chain)
+            for g in range(int(1.6 * interval), int(4 * interval) + 1) if interval else ():  # a held beat
+                if chain[-1] + g < len(curve):
+                    go([*chain, chain[-1] + g], interval, score + curve[chain[-1] + g] - price - hold)
             for i in range(shortest, longest + 1):
                 t = chain[-1] + i
                 if t >= len(curve):
@@ -69,9 +72,9 @@ class Decoding(TestCase):
         for _ in range(6):
             curve = rng.uniform(0, 1, 48) ** 4
             home = 60 / 0.11
-            leash = decoder.Leash()
+            leash = decoder.Leash(hold=0.3)
             frames, score = decoder.decode(curve, 60 / 0.14, 60 / 0.08, home, leash)
-            best, chain = self.brute(curve, 8, 14, home, leash.change, leash.price)
+            best, chain = self.brute(curve, 8, 14, home, leash.change, leash.price, leash.hold)
             self.assertAlmostEqual(score, best, places=6)
             self.assertEqual(frames.tolist(), chain)
 
@@ -132,7 +135,7 @@ class Placing(TestCase):
         late = refine.delays(beats, [kick, bass], ranks)
         np.testing.assert_allclose(late, [0, 0.009], atol=5e-4)
         rough = beats + rng.uniform(-0.005, 0.005, len(beats))
-        placed = refine.to_attacks(rough, [kick, bass], ranks, fusion.fuse([kick, bass], ranks))
+        placed = refine.to_attacks(rough, [kick, bass], ranks, fusion.fuse([kick, bass], ranks), np.zeros(6000))
         self.assertLess(np.abs(placed.seconds[::2] - beats[::2]).max(), 0.001)
         self.assertLess(np.median(np.abs(placed.seconds - beats)), 0.001)
 
