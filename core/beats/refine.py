@@ -88,8 +88,8 @@ def to_attacks(
 
 
 def _bias(curve: Floats, where: Floats, clear: Floats) -> float:
-    """How much later than the ear hears beats (``where``, seconds) this take strikes them: the shift at which the attack
-    curve is highest at all of them. ``clear``: of the attacks found at these beats.
+    """How much later than the ear hears beats (``where``, seconds) this take strikes them: the shift at which the
+    attack curve is highest at all of them. ``clear``: of the attacks found at these beats.
 
     Drums know best; bows and voices speak in so many ways that they do too. Of a strum, in between, the ear knows
     better: its beat lies amid its strings, not on the first.

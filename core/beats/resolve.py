@@ -27,7 +27,7 @@ def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int
     if has_pulses(tempo_map):
         even = pulsed(tempo_map)
         begin, end = (round(same_place(x, tempo_map, even)) for x in (first, last))
-        solved = resolve(scene, with_every_beat(even), begin, end, None if beats is None else end - begin)
+        solved = resolve(scene.by_attacks(), with_every_beat(even), begin, end, None if beats is None else end - begin)
         return replace(solved, meters=tempo_map.meters)
     index = np.round(tempo_map.meters.beat_of_quarters(tempo_map.quarters)).astype(int)
     if not index[0] <= first < last - 1 or last > index[-1]:

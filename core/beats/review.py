@@ -28,7 +28,7 @@ def review(
     if has_pulses(tempo_map):
         even = pulsed(tempo_map)
         share = len(even.beats()) / len(tempo_map.beats())
-        sure, found = review(scene, even, (usual[0] * share, usual[1] * share))
+        sure, found = review(scene.by_attacks(), even, (usual[0] * share, usual[1] * share))
         at = np.searchsorted(even.beats().quarters, tempo_map.beats().quarters - 1e-6)
         return sure[np.minimum(at, len(sure) - 1)], felt_as(found, even, tempo_map)
     beats = tempo_map.beats()

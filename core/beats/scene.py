@@ -6,7 +6,7 @@ Made once a take; counting, solving again between pins and looking for doubts al
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,6 +37,10 @@ class Scene:
     mix: bars.Mix
     ear: Floats
     pulse: Floats
+
+    def by_attacks(self) -> Scene:
+        """The same without the learned ear, for pulses finer than beats: the ear has learned to tell felt beats."""
+        return replace(self, ear=np.zeros_like(self.ear), pulse=self.curve)
 
     def all_ranks(self, order: Sequence[str]) -> list[GuideRank]:
         """Ranks of all tracks by name, silent ones with weight 0."""

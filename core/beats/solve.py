@@ -69,6 +69,8 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
         return _uneven(players, wishes, wishes.meter, progress)
     progress("Choosing the guide", 0.0)
     scene = look(players, wishes.guides)
+    if wishes.meter and wishes.meter.beats == wishes.meter.numerator and wishes.meter.denominator > 4:
+        scene = scene.by_attacks()
     pins = np.array(sorted(wishes.pins), dtype=np.float64)
     frames = np.round(pins * FRAME_RATE).astype(np.int64)
     pulse, curve = (_between(x, wishes.start, wishes.end) for x in (scene.pulse, scene.curve))

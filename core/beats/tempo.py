@@ -102,7 +102,7 @@ def measure(
     score = on - 0.4 * between - count.thirds - usual - 1.5 * (1 - coverage) - _eighths(wide, count, pace)
     if flux is not None:
         score += 3 * min(0.12, _backbeat(flux, frames))
-    if ear is not None:
+    if ear is not None and ear.any():
         score += AGREED * _agreement(ear, frames) + LIKELY * _log_odds(ear, frames)
     return replace(count, score=float(score))
 
