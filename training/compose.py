@@ -66,18 +66,16 @@ def _cast(rng: Rng, kind: str, p: Plan) -> list[Part]:
         return [own]
     if kind == "line":
         return [players.melody(rng, p)]
-    if kind == "tune":
-        return [players.tune(rng, p)]
     if kind == "voices":
         return players.voices(rng, p)
     return [players.chords(rng, p, "pad"), players.bass(rng, p), players.melody(rng, p, players.PLUCKED)]
 
 
-def compose(seed: int, kind: str | None = None) -> Performance:
-    """Performance number ``seed``, of one kind where that is named; the same for ever."""
+def compose(seed: int) -> Performance:
+    """Performance number ``seed``; the same for ever."""
     rng = np.random.default_rng(seed)
-    kind = kind or str(rng.choice(list(KINDS), p=np.array(list(KINDS.values())) / sum(KINDS.values())))
-    alone = kind in ("solo", "line", "tune", "voices", "duo")
+    kind = str(rng.choice(list(KINDS), p=np.array(list(KINDS.values())) / sum(KINDS.values())))
+    alone = kind in ("solo", "line", "voices", "duo")
     free = float(rng.uniform(0.3, 1.0)) if alone and rng.random() < 0.7 else float(rng.uniform(0, 0.3))
     p = plan(rng, float(rng.uniform(30, 50)), free)
     cast = _cast(rng, kind, p)

@@ -3,8 +3,7 @@
 The shape is that of Davies and Böck 2019 ("Temporal convolutional networks for musical audio beat tracking"): blocks
 of dilated convolutions over time, each looking twice as far as the one before; here far smaller and on our features.
 
-``python -m training.learn FOLDER PASSES [WEIGHTS [FROM]]`` learns from the lessons in a folder, going on
-from the weights ``FROM`` where they are named.
+``python -m training.learn FOLDER PASSES [WEIGHTS]`` learns from the lessons in a folder.
 """
 
 from __future__ import annotations
@@ -68,16 +67,14 @@ def page(path: Path) -> Page:
     return Page(shown.astype(np.float16), of.times)
 
 
-def train(pages: list[Page], held: list[Page], passes: int, known: dict[str, np.ndarray] | None = None) -> Ear:
-    """Learn from ``pages``; ``held`` are only listened to. ``known``: weights to go on from, more gently."""
+def train(pages: list[Page], held: list[Page], passes: int) -> Ear:
+    """Learn from ``pages``; ``held`` are only listened to."""
     torch.manual_seed(1)
     rng = np.random.default_rng(1)
     ear = Ear()
-    if known:
-        recall(ear, known)
-    steps, most = passes * (len(pages) // BATCH), RATE_OF_LEARNING / (3 if known else 1)
-    optimiser = torch.optim.AdamW(ear.parameters(), lr=most, weight_decay=1e-4)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, most, total_steps=steps, pct_start=0.15)
+    steps = passes * (len(pages) // BATCH)
+    optimiser = torch.optim.AdamW(ear.parameters(), lr=RATE_OF_LEARNING, weight_decay=1e-4)
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimiser, RATE_OF_LEARNING, total_steps=steps, pct_start=0.15)
     for k in range(passes):
         ear.train()
         order, total = rng.permutation(len(pages)), 0.0
@@ -147,23 +144,9 @@ def weights(ear: Ear) -> dict[str, np.ndarray]:
     return {k: v.detach().numpy().astype(np.float32) for k, v in out.items()}
 
 
-def recall(ear: Ear, known: dict[str, np.ndarray]) -> None:
-    """The other way round."""
-    given = {k: torch.from_numpy(np.asarray(v)) for k, v in known.items()}
-    with torch.no_grad():
-        for part in ("first", "last"):
-            getattr(ear, part).weight.copy_(given[part])
-            getattr(ear, part).bias.copy_(given[f"{part}_bias"])
-        for part in ("wide", "mix"):
-            for layer, weight, bias in zip(getattr(ear, part), given[part], given[f"{part}_bias"], strict=True):
-                layer.weight.copy_(weight)
-                layer.bias.copy_(bias)
-
-
 if __name__ == "__main__":
     files = sorted(Path(sys.argv[1]).glob("*.npz"))
     with Pool() as pool:
         read_all = pool.map(page, files, chunksize=20)
-    before = dict(np.load(sys.argv[4])) if len(sys.argv) > 4 else None
-    learned = train([p for i, p in enumerate(read_all) if i % HELD], read_all[::HELD], int(sys.argv[2]), before)
+    learned = train([p for i, p in enumerate(read_all) if i % HELD], read_all[::HELD], int(sys.argv[2]))
     np.savez(sys.argv[3] if len(sys.argv) > 3 else WEIGHTS, **weights(learned))

@@ -1,7 +1,6 @@
 """The lessons: what the learned ear is shown of each made-up performance, and what it should say.
 
-``python -m training.lessons FOLDER FIRST COUNT [KIND]`` makes lessons number ``FIRST`` onwards, all of one kind where
-that is named.
+``python -m training.lessons FOLDER FIRST COUNT`` makes lessons number ``FIRST`` onwards.
 """
 
 from __future__ import annotations
@@ -89,14 +88,14 @@ def targets(of: Times, at: NDArray[np.float64]) -> tuple[NDArray[np.float32], ND
 _stage: list[Stage] = []
 
 
-def _make(job: tuple[Path, int, str | None]) -> None:
-    folder, seed, kind = job
+def _make(job: tuple[Path, int]) -> None:
+    folder, seed = job
     path = folder / f"{seed:06d}.npz"
     if path.exists():
         return
     if not _stage:
         _stage.append(Stage())
-    made = lesson(compose(seed, kind), _stage[0], seed)
+    made = lesson(compose(seed), _stage[0], seed)
     partial = path.with_suffix(".partial")
     with partial.open("wb") as f:
         np.savez(
@@ -110,12 +109,10 @@ def _make(job: tuple[Path, int, str | None]) -> None:
     partial.replace(path)
 
 
-def make(folder: Path, first: int, count: int, kind: str | None) -> None:
+def make(folder: Path, first: int, count: int) -> None:
     folder.mkdir(parents=True, exist_ok=True)
     with Pool() as pool:
-        for done, _ in enumerate(
-            pool.imap_unordered(_make, [(folder, k, kind) for k in range(first, first + count)]), 1
-        ):
+        for done, _ in enumerate(pool.imap_unordered(_make, [(folder, k) for k in range(first, first + count)]), 1):
             if done % 100 == 0:
                 print(done, "lessons", flush=True)
 
@@ -128,4 +125,4 @@ def read(path: Path) -> Lesson:
 
 
 if __name__ == "__main__":
-    make(Path(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]), sys.argv[4] if len(sys.argv) > 4 else None)
+    make(Path(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]))

@@ -316,45 +316,6 @@ def melody(rng: Rng, p: Plan, programs: tuple[int, ...] | None = None) -> Part:
     return out
 
 
-def tune(rng: Rng, p: Plan) -> Part:
-    """A dance tune or an air played alone: two strains, each played twice, mostly running notes that turn around the
-    chord, leaned on where the beat is; now and then a second string with it."""
-    part = Part(
-        "tune", int(rng.choice(BOWED + BLOWN + PLUCKED)), jitter=rng.uniform(0.004, 0.016), lean=rng.normal(0, 0.004)
-    )
-    step = 1 / 3 if p.three else 0.25 if p.bpm < 130 and rng.random() < 0.65 else 0.5
-    cells = round(p.beats / step)
-    long = [i == 0 or rng.random() < rng.choice([0.02, 0.12, 0.3]) for i in range(cells)]  # where long notes may start
-    depth, centre, twice = rng.uniform(0.05, 0.3), rng.uniform(64, 78), rng.choice([0.0, 0.1, 0.35])
-    strain, legato = int(rng.choice([4, 4, 8])), rng.uniform(0.6, 1.05)
-    written: dict[int, list[tuple[float, float, int]]] = {}
-    pitch = centre
-    for bar in range(p.bars):
-        turn = (bar // strain) % 4
-        key = (turn // 2) * strain + bar % strain
-        if key not in written:
-            notes, i = [], 0
-            while i < cells:
-                at = i * step
-                size = int(rng.choice([2, 3, 4])) if long[i] and rng.random() < 0.5 else 1
-                if (bar + 1) % strain == 0 and at >= p.beats - 1 - 1e-6:
-                    size = cells - i  # strains come to rest
-                classes, _ = p.chord_at(bar * p.beats + at)
-                strong = abs(at - round(at)) < 1e-6
-                goal = pitch + rng.choice([-4, -2, -1, 1, 2, 4]) + 0.12 * (centre - pitch)
-                pitch = near(classes if rng.random() < (0.8 if strong else 0.3) else p.scale, goal)
-                notes.append((at, min(size, cells - i) * step, int(pitch)))
-                i += size
-            written[key] = notes
-        for at, length, tone in written[key]:
-            loud = 0.62 + accent(at, p.beats, depth) + 0.05 * rng.standard_normal()
-            where = p.place(bar * p.beats + at)
-            part.add(where, length * legato, tone, loud)
-            if rng.random() < twice and abs(at - round(at)) < 1e-6:
-                part.add(where, length, near(p.chord_at(bar * p.beats + at)[0], tone - 5), loud - 0.1)
-    return part
-
-
 def _rhythm(rng: Rng, p: Plan, step: float, running: bool, density: float, syncopation: float) -> list[float]:
     out = []
     for i in range(round(p.beats / step)):

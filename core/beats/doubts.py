@@ -279,17 +279,19 @@ def _level(find: _Finder, ways: Sequence[Count]) -> list[Doubt]:
 
 #: A count that convinces less than this, or hardly more than a neighbour a quarter of a beat away, is faint.
 _CONVINCING, _NEARLY = 0.0, 0.22
+#: What the learned ear agrees with so far is not faint, however softly it is played.
+_HEARD = 0.7
 
 
 def _faint(find: _Finder, count: Count) -> list[Doubt]:
     """Nobody marks the beat clearly all through the take: it may stand elsewhere altogether."""
-    curve, frames = find.scene.curve, count.frames
-    if len(frames) < 16:
+    curve, ear, frames = find.scene.curve, find.scene.ear[:, 0], count.frames
+    if len(frames) < 16 or tempo.agreement(ear, frames) > _HEARD:
         return []
 
     def rated(by: float) -> float:
         shifted = np.round(frames[:-1] + by * np.diff(frames)).astype(np.int64)
-        return tempo.measure(curve, shifted, *tempo.USUAL_RANGE, find.scene.mix.flux, find.scene.ear[:, 0]).score
+        return tempo.measure(curve, shifted, *tempo.USUAL_RANGE, find.scene.mix.flux).score
 
     here = rated(0.0)
     rivals = sorted(((rated(by), by) for by in (0.25, 0.5, 0.75)), reverse=True)

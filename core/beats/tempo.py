@@ -103,7 +103,7 @@ def measure(
     if flux is not None:
         score += 3 * min(0.12, _backbeat(flux, frames))
     if ear is not None and ear.any():
-        score += AGREED * _agreement(ear, frames) + LIKELY * _log_odds(ear, frames)
+        score += AGREED * agreement(ear, frames) + LIKELY * _log_odds(ear, frames)
     return replace(count, score=float(score))
 
 
@@ -111,7 +111,7 @@ def measure(
 AGREED, LIKELY = 0.8, 0.2
 
 
-def _agreement(ear: Curve, frames: Ints) -> float:
+def agreement(ear: Curve, frames: Ints) -> float:
     """How far a chain and the learned ear mean the same beats, 0 to 1: the harmonic mean of how sure the ear is of the
     chain's beats and of how much of what it hears lies on them. Half and double both lose by it."""
     near = np.zeros(len(ear), dtype=bool)
