@@ -71,7 +71,7 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
 
 
 #: How much the learned ear says of downbeats, beside what the players show.
-EAR = 3.0
+EAR = 1.0
 
 
 def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints, ear: Curve) -> Curve:

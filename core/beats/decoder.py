@@ -30,7 +30,7 @@ class Leash:
 
     change: float = 1.5
     price: float = 0.25
-    hold: float = 4.0
+    hold: float = 3.0
 
 
 #: How many times its neighbours a held beat may last.

@@ -53,6 +53,30 @@ class Desk(TestCase):
         while self.page.locator(".note button").count():
             self.page.locator(".note button").first.click()
 
+    #: Contrast of two named colours of the page, as WCAG 2.2 defines it (relative luminance, 1.4.3).
+    RATIO = """([a, b]) => {
+      const light = (name) => {
+        const hex = getComputedStyle(document.documentElement).getPropertyValue(name).trim().match(/[0-9a-f]{2}/gi);
+        const [r, g, b] = hex.map((h) => parseInt(h, 16) / 255).map((c) => (c <= 0.04045 ? c / 12.92 : ((c + 0.055) / 1.055) ** 2.4));
+        return 0.2126 * r + 0.7152 * g + 0.0722 * b;
+      };
+      const [low, high] = [light(a), light(b)].sort((x, y) => x - y);
+      return (high + 0.05) / (low + 0.05);
+    }"""
+
+    def test_high_contrast_reaches_seven_to_one_and_stays_chosen(self):
+        words = ("--ink", "--faded", "--madder", "--verdigris", "--ochre")
+        self.assertGreater(min(self.page.evaluate(self.RATIO, [w, "--paper"]) for w in words), 4.5)
+        self.page.keyboard.press("Shift+H")
+        self.assertGreater(min(self.page.evaluate(self.RATIO, [w, "--paper"]) for w in words), 7)
+        wave = "import('/static/desk/palette.js').then((m) => m.INK.wave)"
+        self.assertEqual(self.page.evaluate(wave), "#1d3050")
+        self.page.reload()
+        settled(self.page)
+        self.assertEqual(self.page.evaluate("document.documentElement.dataset.contrast"), "strong")
+        self.page.keyboard.press("Shift+H")
+        self.assertEqual(self.page.evaluate("document.documentElement.dataset.contrast"), "usual")
+
     def test_files_that_are_no_sound_leave_the_session_as_it_is(self):
         (self.folder / "letter.wav").write_text("dear engineer")
         self.drop(self.page, ["letter.wav", "kick.wav"])

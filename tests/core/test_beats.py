@@ -90,6 +90,12 @@ class Decoding(TestCase):
         pinned, _ = decoder.decode(pulses(times), 80, 170, 120, pins=np.array([1113]))
         self.assertIn(1113, pinned)
 
+    def test_a_held_beat_is_one_long_beat_and_the_tempo_after_it_is_what_it_was(self):
+        for held in (0.82, 1.27):  # no whole number of beats: 0.5 s each
+            times = np.concatenate([np.arange(1, 20, 0.5), 19.5 + held + np.arange(0, 20, 0.5)])
+            frames, _ = decoder.decode(pulses(times), 80, 170, 120)
+            np.testing.assert_array_equal(frames, np.round(times * 100).astype(int))
+
     def test_silence_has_no_beats(self):
         self.assertEqual(len(decoder.decode(np.zeros(3000), 60, 180, 100)[0]), 0)
 

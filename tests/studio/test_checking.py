@@ -159,7 +159,7 @@ class Marks(Checking):
 
     def test_a_search_that_cannot_leave_it_says_so_and_changes_nothing(self):
         self.mark(kind="lock", stretch=self.stretch(6, 12))
-        self.session_.slowest, self.session_.fastest = 200, 280
+        self.session_.slowest, self.session_.fastest = 30, 40
         self.session_.save()
         job = self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
         self.assertEqual(job.state, Job.State.FAILED)
