@@ -55,26 +55,31 @@ function shadeChange(context, desk, height) {
   }
 }
 
+/** All tracks over one another, each faint, so that dense places grow dark; kept as a picture once it is complete. */
+function wholeTake(desk, width, height) {
+  const { facts } = desk;
+  const heard = facts.tracks.filter((t) => t.heard);
+  const key = [width, height, facts.seconds, INK.wave, INK.shade, ...heard.map((t) => t.id)].join();
+  if (desk.wholeTake?.key === key) return desk.wholeTake.canvas;
+  const canvas = new OffscreenCanvas(Math.max(1, width), Math.max(1, height));
+  const context = canvas.getContext("2d");
+  context.fillStyle = INK.shade;
+  context.fillRect(0, 0, width, height);
+  context.globalAlpha = Math.max(0.12, 0.7 / Math.max(1, heard.length));
+  const budget = { ms: 8 };
+  const spp = (facts.seconds * facts.rate) / width;
+  let complete = true;
+  for (const track of heard) complete = desk.waves.draw(context, track, { top: 0, height, width, spp, first: 0, gain: 1, budget, muted: false }) && complete;
+  if (complete) desk.wholeTake = { key, canvas };
+  else desk.later();
+  return canvas;
+}
+
 export function drawOverview(desk) {
   const { context, width, height, ratio } = fresh(desk.canvas.overview);
   const { facts, view, grid } = desk;
   const scale = width / Math.max(facts.seconds, 1e-6);
-  context.fillStyle = INK.shade;
-  context.fillRect(0, 0, width, height);
-  const heard = facts.tracks.filter((t) => t.heard);
-  // all tracks over one another, each faint, so that dense places grow dark
-  context.save();
-  context.setTransform(1, 0, 0, 1, 0, 0);
-  context.globalAlpha = Math.max(0.12, 0.7 / Math.max(1, heard.length));
-  const budget = { ms: 8 };
-  const spp = (facts.seconds * facts.rate) / (width * ratio);
-  for (const track of heard) {
-    const whole = desk.waves.draw(context, track, {
-      top: 0, height: Math.round(height * ratio), width: Math.round(width * ratio), spp, first: 0, gain: 1, budget, muted: false,
-    });
-    if (!whole) desk.later();
-  }
-  context.restore();
+  context.drawImage(wholeTake(desk, Math.round(width * ratio), Math.round(height * ratio)), 0, 0, width, height);
   if (grid) {
     context.fillStyle = INK.bar;
     const every = Math.max(1, Math.ceil(grid.bar[grid.length - 1] / (width / 60) / 8) * 8);
