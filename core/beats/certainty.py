@@ -22,52 +22,71 @@ _NEVER = -1e300
 
 
 @njit(cache=True, nogil=True)
-def _logsum(a: float, b: float) -> float:
-    if a < b:
-        a, b = b, a
-    return a if b < a - 40 else a + np.log1p(np.exp(b - a))
-
-
-@njit(cache=True, nogil=True)
-def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float) -> np.ndarray:
-    n, m = len(gain), longest - shortest + 1
-    cost = prices(shortest, m, change)
+def _reaches(shortest: int, m: int) -> np.ndarray:
+    """For each interval the first and the last (exclusive) of those that may stand beside it, the same both ways."""
     reach = np.empty((m, 2), dtype=np.int64)
-    for i in range(m):  # the same pairs of neighbours forwards and backwards
+    for i in range(m):
         reach[i, 0], reach[i, 1] = m, 0
         for j in range(m):
             if 4 * (shortest + j) <= 5 * (shortest + i) and 4 * (shortest + i) <= 5 * (shortest + j):
                 reach[i, 0], reach[i, 1] = min(reach[i, 0], j), j + 1
-    ahead = np.full((n, m), _NEVER)
+    return reach
+
+
+@njit(cache=True, nogil=True, fastmath={"reassoc", "contract"})
+def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float) -> np.ndarray:
+    """Forward and backward sums. Each frame keeps its sums as shares of its largest, and the logarithm of that: inside
+    are products and sums only, whatever the length of the take (the scaling of Rabiner 1989, section V.A)."""
+    n, m = len(gain), longest - shortest + 1
+    weight, reach = np.exp(-prices(shortest, m, change)), _reaches(shortest, m)
+    ahead, ahead_top = np.zeros((n, m)), np.zeros(n)
+    new = np.empty(m)
     for t in range(n):
-        for i in range(m):
-            interval = shortest + i
-            if t < interval:
-                continue
-            total = gain[t - interval]
-            for j in range(reach[i, 0], reach[i, 1]):
-                total = _logsum(total, ahead[t - interval, j] - cost[i, j])
-            ahead[t, i] = total + gain[t] - home[i]
-    behind = np.zeros((n, m))
-    for t in range(n - 1, -1, -1):
-        for i in range(m):
+        new[:] = _NEVER
+        for i in range(min(m, t - shortest + 1)):
+            u = t - shortest - i
             total = 0.0
             for j in range(reach[i, 0], reach[i, 1]):
-                u = t + shortest + j
-                if u < n:
-                    total = _logsum(total, behind[u, j] - cost[j, i] + gain[u] - home[j])
-            behind[t, i] = total
-    everything = _NEVER
-    for t in range(n):
+                total += ahead[u, j] * weight[i, j]
+            # a chain may also begin with the beat at u
+            opens, before = gain[u], ahead_top[u] + np.log(total) if total > 0 else _NEVER
+            larger = max(opens, before)
+            new[i] = larger + np.log(np.exp(opens - larger) + np.exp(before - larger)) + gain[t] - home[i]
+        if t >= shortest:
+            ahead_top[t] = new.max()
+            ahead[t] = np.exp(new - ahead_top[t])
+    behind, behind_top = np.ones((n, m)), np.zeros(n)
+    after, following = np.zeros((n, m)), np.full(n, _NEVER)  # what a beat at t after an interval j is worth from there on
+    for t in range(n - 1, -1, -1):
+        # what comes after t, for each interval j to the next beat: its own largest taken out
+        top = 0.0
+        count = min(m, n - t - shortest)
+        for j in range(count):
+            u = t + shortest + j
+            new[j] = behind_top[u] + gain[u] - home[j] + np.log(behind[u, j])
+            top = max(top, new[j])
+        for j in range(count):
+            after[t, j] = np.exp(new[j] - top)
+        following[t] = top
+        ends = np.exp(-top)  # or the chain ends here
         for i in range(m):
-            everything = _logsum(everything, ahead[t, i])
+            total = ends
+            for j in range(reach[i, 0], min(reach[i, 1], count)):
+                total += after[t, j] * weight[j, i]
+            behind[t, i] = total
+        behind_top[t] = top
+    everything, largest = 0.0, ahead_top.max()
+    for t in range(shortest, n):
+        everything += np.exp(ahead_top[t] - largest) * ahead[t].sum()
+    whole = largest + np.log(everything)
     out = np.zeros(n)
     for t in range(n):
+        inside = 0.0
         for i in range(m):
-            out[t] += np.exp(min(0.0, ahead[t, i] + behind[t, i] - everything))
-            u = t + shortest + i
-            if u < n:  # as the first beat of a chain
-                out[t] += np.exp(min(0.0, gain[t] + gain[u] - home[i] + behind[u, i] - everything))
+            inside += ahead[t, i] * behind[t, i]
+        out[t] = inside * np.exp(ahead_top[t] + behind_top[t] - whole)
+        # as the first beat of a chain
+        out[t] += after[t].sum() * np.exp(following[t] + gain[t] - whole)
     return out
 
 

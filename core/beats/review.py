@@ -23,7 +23,7 @@ def review(
     """Confidence a felt beat, and the doubts about the map as it stands: first those about the whole take, then
     the others in order of time. ``usual``: the tempo range that the engineer expects, felt beats a minute.
 
-    Nothing is decoded, the chain is only asked how well it fits: about two seconds for four minutes.
+    Nothing is decoded, the chain is only asked how well it fits: about a third of a second for four minutes.
     """
     if has_pulses(tempo_map):
         even = pulsed(tempo_map)

@@ -20,8 +20,6 @@ from studio.desk.models import MapStep, Mark
 from studio.library.hearing import scene
 from studio.library.models import Session
 
-#: Longer takes keep the doubts of their last search: looking again would take too long after every edit.
-LONGEST = 1500.0
 #: Looking again takes a whole core for a moment; edits go first.
 _ONE_AT_A_TIME = threading.Lock()
 
@@ -41,11 +39,8 @@ def doubts_of(session: Session) -> list[dict]:
     """
     if session.step is None:
         return []
-    if session.seconds <= LONGEST:
-        heard = session.tracks.filter(heard=True).count()
-        found = _reviewed(session.step, heard, (session.slowest, session.fastest))
-    else:
-        found = session.finding.get("doubts", [])
+    heard = session.tracks.filter(heard=True).count()
+    found = _reviewed(session.step, heard, (session.slowest, session.fastest))
     tempo_map, marks = session.step.tempo_map, list(session.marks.all())
     pinned = tempo_map.seconds[pins_of(tempo_map)]
     left = [d for d in found if not _settled(d, pinned, marks)]

@@ -157,7 +157,7 @@ def panel(request, pk, stage):
         if stage == "check":
             steps, here = history.line(session)
             context |= {"steps": list(enumerate(steps))[::-1], "here": here}
-            context["ratios"] = RATIOS.items()
+            context["ratios"] = [(*of, key) for of, key in zip(RATIOS.items(), "HD4567", strict=True)]
             context["versions"] = session.steps.exclude(version="").defer("map")
             if request.GET.get("beat"):
                 context["beat"] = panels.beat(tempo_map, int(request.GET["beat"]))

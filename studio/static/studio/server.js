@@ -38,6 +38,12 @@ export async function tryJson(url) {
   }
 }
 
+/** Put what the server makes of a part of the page into it; while the server does not answer, what is there stays. */
+export async function fill(target, url) {
+  // htmx refuses with nothing at all where the connection broke
+  await globalThis.htmx?.ajax("GET", url, { target, swap: "innerHTML" })?.catch(() => null);
+}
+
 /** Send part of a file and report how many of its bytes have left. */
 export function putBytes(url, blob, onProgress) {
   return new Promise((resolve) => {

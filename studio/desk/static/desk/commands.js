@@ -1,6 +1,7 @@
 // Every command with its keys, its words for the help, and what it does.
 
 import { forms } from "./forms.js";
+import { loopTwo, stretchBy, toggleLoop } from "./looping.js";
 import { stepAttack, stepBar, stepBeat } from "./stepping.js";
 
 /** name: [keys, words, action(desk)], in groups for the help */
@@ -18,8 +19,10 @@ export const GROUPS = {
     "attack-on": [["'"], "Playhead to the next attack", (d) => stepAttack(d, 1)],
     "section-back": [["PageUp"], "Section back", (d) => d.marks.go(-1)],
     "section-on": [["PageDown"], "Section on", (d) => d.marks.go(1)],
-    loop: [["l"], "Loop this bar, or stop looping", (d) => d.toggleLoop()],
-    "loop-two": [["Shift+L"], "Loop two bars", (d) => d.loopTwo()],
+    loop: [["l"], "Loop this bar, or stop looping", toggleLoop],
+    "loop-two": [["Shift+L"], "Loop two bars", loopTwo],
+    "stretch-longer": [["Ctrl+ArrowRight"], "Loop a bar more", (d) => stretchBy(d, 1)],
+    "stretch-shorter": [["Ctrl+ArrowLeft"], "Loop a bar less", (d) => stretchBy(d, -1)],
     "play-order": [["Shift+B"], "Play the running order", (d) => d.order.play()],
     release: [["b"], "Release the held section at its next bar line", (d) => d.order.release()],
     "order-stop": [["u"], "Leave the running order", (d) => d.order.stop()],
@@ -54,6 +57,9 @@ export const GROUPS = {
     "bar-one": [["Shift+O"], "Bar 1 starts at the beat", (d) => d.onChosen((beat) => ({ kind: "number", beat, bar: 1 }))],
     split: [["s"], "A bar starts at the beat", (d) => d.onChosen((beat) => ({ kind: "split", beat }))],
     join: [["Shift+J"], "Join the bar with the next", (d) => d.grid && d.editing.make({ kind: "join", bar: d.bar })],
+    "has-beats": [["Shift+Q"], "This bar has … beats", (d) => ofBeat(d, "[data-edit]")],
+    number: [["Shift+R"], "This is bar …", (d) => ofBeat(d, "#bar-number")],
+    meter: [["Shift+M"], "Meter of this bar, or from it on", (d) => ofBeat(d, "#bar-meter")],
     starts: [["Shift+E"], "Mapped music starts at the beat", (d) => d.onChosen((beat) => ({ kind: "starts", beat }))],
     ends: [["e"], "Mapped music ends at the beat", (d) => d.onChosen((beat) => ({ kind: "ends", beat }))],
   },
@@ -61,12 +67,28 @@ export const GROUPS = {
     solve: [["Shift+S"], "Find its beats again", (d) => d.stretches.solve()],
     half: [["h"], "Half the tempo", (d) => d.stretches.make({ kind: "half" })],
     double: [["d"], "Double the tempo", (d) => d.stretches.make({ kind: "double" })],
+    "three-two": [["4"], "Count 3:2", (d) => d.stretches.ratio("3:2")],
+    "two-three": [["5"], "Count 2:3", (d) => d.stretches.ratio("2:3")],
+    "four-three": [["6"], "Count 4:3", (d) => d.stretches.ratio("4:3")],
+    "three-four": [["7"], "Count 3:4", (d) => d.stretches.ratio("3:4")],
+    "other-half": [["8"], "Half, the other beats survive", (d) => d.stretches.ratio("1:2", 1)],
+    "are-bars": [["Shift+N"], "This stretch is … bars", (d) => d.panels.reach("stretch", "#n-bars")],
     steady: [["y"], "Make it steady", (d) => d.stretches.make({ kind: "steady" })],
     smooth: [["Shift+Y"], "Smooth it", (d) => d.stretches.make({ kind: "smooth" })],
     thin: [["Shift+T"], "Fewest points", (d) => d.stretches.thin()],
+    "every-beat": [["Shift+Z"], "A point every beat", (d) => d.stretches.every(0)],
+    "every-bar": [["z"], "A point every bar", (d) => d.stretches.every(1)],
+    "every-two": [["Shift+D"], "A point every 2 bars", (d) => d.stretches.every(2)],
+    "every-four": [["Shift+K"], "A point every 4 bars", (d) => d.stretches.every(4)],
+    "half-earlier": [["9"], "All half a beat earlier", (d) => d.editing.make({ kind: "offbeat", share: -0.5 })],
+    "half-later": [["0"], "All half a beat later", (d) => d.editing.make({ kind: "offbeat", share: 0.5 })],
     "one-earlier": [["("], "Downbeat a beat earlier", (d) => d.editing.make({ kind: "downbeat", by: -1 })],
     "one-later": [[")"], "Downbeat a beat later", (d) => d.editing.make({ kind: "downbeat", by: 1 })],
     lock: [["Shift+P"], "Lock the stretch", (d) => d.marks.set("lock")],
+    hold: [["Shift+F"], "Mark a hold (fermata)", (d) => d.marks.set("hold")],
+    free: [["Shift+X"], "Mark music without beats", (d) => d.marks.set("free")],
+    section: [["Shift+A"], "Name it as a section", (d) => d.panels.reach("marks", "#section-name")],
+    rough: [["/"], "Rough start by hand", (d) => d.panels.reach("stretch", ".rough [name=bpm]")],
     tap: [["t"], "Tap along; Enter lays the taps", (d) => d.tapping.tap()],
     lay: [["Enter"], "Lay the taps", (d) => d.tapping.lay()],
   },
@@ -74,6 +96,8 @@ export const GROUPS = {
     fold: [["v"], "Fold, or tracks", (d) => d.fold.toggle()],
     "row-up": [["ArrowUp"], "In the fold: bar back", (d) => d.fold.shown && d.fold.walk(-1)],
     "row-down": [["ArrowDown"], "In the fold: bar on", (d) => d.fold.shown && d.fold.walk(1)],
+    "fold-order": [["Shift+I"], "In the fold: farthest off first, or bar by bar", (d) => d.fold.shown && d.fold.reorder()],
+    "fold-track": [["Shift+ArrowDown"], "In the fold: next track", (d) => d.fold.shown && d.fold.nextTrack()],
     in: [["+", "="], "Zoom in", (d) => (d.fold.shown ? d.fold.zoom(1.25) : d.zoomHere(2))],
     out: [["-"], "Zoom out", (d) => (d.fold.shown ? d.fold.zoom(0.8) : d.zoomHere(-2))],
     whole: [["w"], "Whole take", (d) => d.view.fit()],
@@ -82,6 +106,8 @@ export const GROUPS = {
     ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
     grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
     contrast: [["Shift+H"], "High contrast, or as usual", (d) => d.setContrast()],
+    version: [["Shift+V"], "Name this version", (d) => d.panels.reach("steps", "#version")],
+    compare: [["Shift+W"], "Compare with the last named version, else the step before", (d) => d.compare.withLast()],
     versions: [["a"], "Click of the compared version, or of this one", (d) => d.compare.switchClick()],
     "chords-undo": [["Shift+U"], "Undo in the chords", (d) => d.chords.travel(-1)],
     undo: [["Ctrl+z"], "Undo", (d) => d.editing.travel(-1)],
@@ -90,9 +116,17 @@ export const GROUPS = {
     help: [["?"], "All keys", () => document.getElementById("help").showModal()],
   },
 };
+
+/** A field of the Beat pane: of the chosen beat, or of the one at the playhead. */
+function ofBeat(desk, field) {
+  if (!desk.grid) return;
+  if (desk.selected === null) desk.select(desk.grid.index(Math.max(0, desk.grid.sounding(desk.player.seconds))));
+  desk.panels.reach("beat", field);
+}
+
 export const COMMANDS = Object.assign({}, ...Object.values(GROUPS));
 
-const SHOWN = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓", "Shift+ArrowLeft": "Shift ←", "Shift+ArrowRight": "Shift →", "Ctrl+z": "Ctrl Z", "Ctrl+Shift+Z": "Ctrl Shift Z", "Ctrl+y": "Ctrl Y", Escape: "Esc" };
+const SHOWN = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓", "Shift+ArrowLeft": "Shift ←", "Shift+ArrowRight": "Shift →", "Shift+ArrowDown": "Shift ↓", "Ctrl+ArrowLeft": "Ctrl ←", "Ctrl+ArrowRight": "Ctrl →", "Ctrl+z": "Ctrl Z", "Ctrl+Shift+Z": "Ctrl Shift Z", "Ctrl+y": "Ctrl Y", Escape: "Esc" };
 const NEEDS_SHIFT = /^[^a-zA-Z]$/; // characters that a keyboard may put on Shift
 
 const words_of = (key) => key.replace("Shift+", "Shift ").replace(/^[a-z]$/, (c) => c.toUpperCase());
@@ -107,7 +141,12 @@ export function commands(desk) {
 
   addEventListener("keydown", (e) => {
     const field = e.target.closest?.("input:not([type=range]), select, textarea, dialog");
-    if (field) return;
+    if (field) {
+      if (e.key === "Escape" && field.matches("input, select")) field.blur();
+      return;
+    }
+    // a button that has the focus takes Enter, unless taps wait for it
+    if (e.key === "Enter" && e.target.matches?.("button, a, summary") && !desk.tapping.taps.length) return;
     let key = e.key;
     if (e.shiftKey && !NEEDS_SHIFT.test(key)) key = `Shift+${key}`;
     if (e.ctrlKey || e.metaKey) key = `Ctrl+${key}`;

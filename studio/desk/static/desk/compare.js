@@ -1,7 +1,7 @@
 // Another version beside the current one: the difference along the take, and its click to switch to while playing.
 
 import { INK, SANS } from "./palette.js";
-import { tryJson } from "../studio/server.js";
+import { note, tryJson } from "../studio/server.js";
 
 export class Compare {
   constructor(desk) {
@@ -17,6 +17,15 @@ export class Compare {
     this.other = { ...data, step };
     this.show();
     return this.desk.redraw();
+  }
+
+  /** With the last named version, else with the step before; pressed again it leaves. */
+  withLast() {
+    if (this.other) return this.leave();
+    const steps = [...document.querySelectorAll(".versions li:not([aria-current]) [data-compare], .steps li[aria-current] ~ li [data-compare]")];
+    if (!steps.length) return note("There is no other version yet, nor a step before this one.");
+    this.desk.panels.turn("steps");
+    return this.with(Number(steps[0].dataset.compare));
   }
 
   leave() {

@@ -1,9 +1,9 @@
 // The desk: its state, and what happens when it changes. Drawing, pointing, editing and playing live in their own modules.
 
 import { gather, onFiles } from "../library/gather.js";
-import { getJson, note, send } from "../studio/server.js";
+import { getJson, note, send, tryJson } from "../studio/server.js";
 import { AttackMarks } from "./attacks.js";
-import { commands } from "./commands.js";
+import { COMMANDS, commands } from "./commands.js";
 import { Compare } from "./compare.js";
 import { Doubts } from "./doubts.js";
 import { drawContour, drawLanes, drawOverview, drawRuler } from "./drawing.js";
@@ -11,6 +11,7 @@ import { Editing } from "./editing.js";
 import { Fold } from "./fold.js";
 import { Grid } from "./grid.js";
 import { drawHeads } from "./heads.js";
+import { loopBars } from "./looping.js";
 import { Marks } from "./marks.js";
 import { isStrong, setContrast } from "./palette.js";
 import { Panels } from "./panels.js";
@@ -33,6 +34,7 @@ const HIGHEST = 190;
 class Desk {
   constructor(facts) {
     this.facts = facts;
+    this.commands = COMMANDS;
     this.canvas = { overview: byId("overview"), contour: byId("contour"), ruler: byId("ruler"), lanes: byId("lanes") };
     this.scroller = byId("scroller");
     this.view = new Viewport(facts.rate, facts.seconds);
@@ -91,7 +93,7 @@ class Desk {
     this.grid = grid ? new Grid(grid) : null;
     if (this.selected !== null && (!this.grid || !this.grid.time[this.grid.place(this.selected)])) this.selected = null;
     this.hover = null;
-    if (this.loop && this.loopBar !== undefined) this.#loopAround(this.loopBar);
+    if (this.loop && this.loopBar !== undefined) loopBars(this, this.loopBar);
     clearTimeout(this.clickTimer);
     this.clickTimer = setTimeout(() => this.#mapSettled(), 180); // a burst of edits asks once
     this.doubts.later();
@@ -214,26 +216,6 @@ class Desk {
     this.stretches.show();
     byId("loop").setAttribute("aria-pressed", loop !== null);
     this.redraw();
-  }
-
-  toggleLoop() {
-    if (this.loop) return this.setLoop(null);
-    return this.grid && this.#loopAround(this.grid.bar[Math.max(0, this.grid.sounding(this.player.seconds))]);
-  }
-
-  /** This bar and the next in a loop. */
-  loopTwo() {
-    return this.grid && this.#loopAround(this.grid.bar[Math.max(0, this.grid.sounding(this.player.seconds))], 2);
-  }
-
-  #loopAround(bar, count = 1) {
-    const { grid } = this;
-    const from = grid.bar.indexOf(bar);
-    if (from < 0) return this.setLoop(null);
-    let to = from;
-    for (let n = 0; n < count && to < grid.length; n++) [, to] = grid.bar_around(to);
-    const end = to < grid.length ? grid.time[to] : grid.end(to - 1);
-    return this.setLoop([grid.time[from], end], count === 1 ? bar : undefined);
   }
 
   toggleClick() {
@@ -393,10 +375,14 @@ class Desk {
     const known = this.facts.tracks;
     const moved = step !== this.step && !this.before;
     if (tracks === known.length && heard === known.filter((t) => t.heard).length && !moved) return;
-    this.setFacts(await getJson(`/sessions/${this.facts.id}/facts`));
+    const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
+    if (!facts) return; // the server is away; the next state tells again
+    this.setFacts(facts);
     if (step === this.step) return this.panels.refresh();
     const first = this.step === null;
-    this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
+    const map = await tryJson(`/sessions/${this.facts.id}/map`);
+    if (!map) return;
+    this.setMap(map);
     if (first && step) this.panels.open("check");
   }
 }

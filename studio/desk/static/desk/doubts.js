@@ -16,7 +16,7 @@ export class Doubts {
   later() {
     clearTimeout(this.timer);
     // the longer the take, the longer the look at it: a quick hand goes first
-    this.timer = setTimeout(() => this.ask(), 150 + 3 * this.desk.facts.seconds);
+    this.timer = setTimeout(() => this.ask(), 150 + this.desk.facts.seconds);
   }
 
   async ask() {

@@ -78,6 +78,20 @@ export class Fold {
     this.scroll = Math.min(this.scroll, this.most);
   }
 
+  /** Farthest off first, or bar by bar. */
+  reorder(order = this.order === "bar" ? "off" : "bar") {
+    this.order = order;
+    this.box.querySelector("select[name=order]").value = order;
+    this.#sort();
+    this.draw();
+  }
+
+  nextTrack() {
+    const heard = this.desk.facts.tracks.filter((t) => t.heard);
+    this.chosen = heard[(heard.indexOf(this.track) + 1) % heard.length]?.id;
+    return this.refresh();
+  }
+
   get beatWidth() {
     return (this.canvas.clientWidth - LEFT - RIGHT) / this.widest;
   }

@@ -10,8 +10,7 @@ const BUTTONS = {
   compare: (d, data) => d.compare.with(Number(data.compare)),
   pane: (d, data) => d.panels.turn(data.pane),
   carry: (d, data) => d.setCarry(data.carry),
-  ratio: (d, data) => d.stretches.make({ kind: "ratio", ratio: data.ratio, offset: Number(data.offset ?? 0) }),
-  every: (d, data) => d.stretches.make({ kind: "every", bars: Number(data.every) }),
+  ratio: (d, data) => d.stretches.ratio(data.ratio, data.offset),
   score: (d, data) => d.panels.score(`part-${data.score}`),
   mark: (d, data) => d.marks.set(data.mark),
 };
@@ -47,6 +46,7 @@ export function forms(desk, run) {
     for (const [selector, act] of Object.entries(FORMS)) {
       if (!e.target.matches(selector)) continue;
       e.preventDefault();
+      document.activeElement?.blur(); // the keys are the desk's again
       return act(desk, e.target, e);
     }
     return undefined;

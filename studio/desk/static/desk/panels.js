@@ -1,5 +1,7 @@
 // The stages along the top, the side panel of each, the panes inside one, and the sheets that belong to some.
 
+import { fill } from "../studio/server.js";
+
 const SHEETS = { lean: "lean", score: "score" }; // pane: address of its sheet
 const byId = (id) => document.getElementById(id);
 
@@ -27,8 +29,26 @@ export class Panels {
     const beat = this.stage === "check" && desk.selected !== null ? `?beat=${desk.selected}` : "";
     clearTimeout(this.timer);
     this.timer = setTimeout(() => {
-      globalThis.htmx?.ajax("GET", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`, { target: "#panel", swap: "innerHTML" });
+      fill("#panel", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`);
     }, after);
+  }
+
+  /** Turn to a pane of the Check stage with the cursor in one of its fields, or on one of its buttons. */
+  reach(pane, selector) {
+    this.pane = pane;
+    this.wanted = `[data-shows=${pane}] ${selector}`;
+    if (this.stage !== "check") return this.open("check");
+    this.turn(pane);
+    return this.#reached();
+  }
+
+  #reached() {
+    const field = this.wanted && document.querySelector(this.wanted);
+    if (!field) return; // it comes with the panel that was asked for
+    this.wanted = null;
+    field.closest("details")?.setAttribute("open", "");
+    field.focus();
+    field.select?.();
   }
 
   #shown() {
@@ -36,7 +56,8 @@ export class Panels {
     desk.setLead(desk.player.bars);
     desk.setCarry(desk.carry);
     this.turn(this.pane);
-    for (const part of [desk.doubts, desk.marks, desk.stretches, desk.compare]) part.show();
+    for (const part of [desk.doubts, desk.marks, desk.compare]) part.show();
+    this.#reached();
     if (byId("click-pan")) byId("click-pan").value = desk.player.clickPan;
   }
 
@@ -47,6 +68,7 @@ export class Panels {
     this.pane = known || !tabs.length ? pane : tabs[0].dataset.pane;
     for (const b of tabs) b.setAttribute("aria-selected", b.dataset.pane === this.pane);
     for (const el of document.querySelectorAll("[data-shows]")) el.hidden = el.dataset.shows !== this.pane;
+    if (this.pane === "stretch") this.desk.stretches.show();
     this.#sheet();
   }
 
@@ -58,7 +80,8 @@ export class Panels {
     byId("leanview").dataset.of = sheet ?? "";
     if (!sheet || this.desk.step === null) return;
     if (changed) byId("leanview").replaceChildren();
-    globalThis.htmx?.ajax("GET", `/sessions/${this.desk.facts.id}/${sheet}${sheet === "score" && this.scored ? `?source=${this.scored}` : ""}`, { target: "#leanview", swap: "innerHTML" });
+    const source = sheet === "score" && this.scored ? `?source=${this.scored}` : "";
+    fill("#leanview", `/sessions/${this.desk.facts.id}/${sheet}${source}`);
   }
 
   /** The notation of a part. */

@@ -50,7 +50,7 @@ export class Stretches {
       byId("within-shown").textContent = `${this.within} ms`;
       this.#tellThinned();
     };
-    if (this.desk.panels.pane === "stretch") this.#tellThinned();
+    if (this.desk.panels.pane === "stretch") this.#tellThinned(); // the server need not reckon for a hidden pane
   }
 
   /** The number of points and the error that thinning would leave, live. */
@@ -63,6 +63,16 @@ export class Stretches {
       const told = byId("thin-told");
       if (told) told.textContent = data.name?.split(": ").at(-1) ?? data.error ?? "";
     }, 60);
+  }
+
+  /** Count anew by a ratio; `offset` says which of the beats survive. */
+  ratio(ratio, offset = 0) {
+    return this.make({ kind: "ratio", ratio, offset: Number(offset) });
+  }
+
+  /** Keep a point at every beat (0) or every so many bars. */
+  every(bars) {
+    return this.make({ kind: "every", bars });
   }
 
   thin() {

@@ -66,7 +66,12 @@ export class Parts {
     context.font = `500 13px ${SANS}`;
     context.fillStyle = INK.faded;
     context.textBaseline = "alphabetic";
-    context.fillText(part.rides ? "rides the bars" : "keeps the clock", 6, top + 13);
+    const tie = part.rides ? "rides the bars" : "keeps the clock";
+    const wide = context.measureText(tie).width;
+    context.fillStyle = INK.sheet;
+    context.fillRect(2, top + 1, wide + 8, 16); // notes and lines pass behind it
+    context.fillStyle = INK.faded;
+    context.fillText(tie, 6, top + 13);
     context.fillStyle = INK.rule;
     context.fillRect(0, top + height - 1, view.width, 1);
   }
