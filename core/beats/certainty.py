@@ -56,7 +56,10 @@ def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, 
             ahead_top[t] = new.max()
             ahead[t] = np.exp(new - ahead_top[t])
     behind, behind_top = np.ones((n, m)), np.zeros(n)
-    after, following = np.zeros((n, m)), np.full(n, _NEVER)  # what a beat at t after an interval j is worth from there on
+    after, following = (
+        np.zeros((n, m)),
+        np.full(n, _NEVER),
+    )  # what a beat at t after an interval j is worth from there on
     for t in range(n - 1, -1, -1):
         # what comes after t, for each interval j to the next beat: its own largest taken out
         top = 0.0

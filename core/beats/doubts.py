@@ -199,8 +199,23 @@ class _Finder:
                     f"make it {usual}", {"kind": "meter", "bar": int(self.bar[a]), "meter": usual.felt, "only": True}
                 )
                 words = f"A bar of {meter} among bars of {main} beats."
-                out.append(self.doubt("meter", int(a), int(b), LISTEN, words, [remedy]))
+                slower = self._slower(downs, main, int(a), int(b)) if n > main else []
+                out.append(self.doubt("meter", int(a), int(b), LISTEN, words, [*slower, remedy]))
         return out
+
+    def _slower(self, downs: NDArray[np.intp], main: int, a: int, b: int) -> list[Remedy]:
+        """A bar with too many beats where they are not sure: somebody slowed down or held one, and the map ran on."""
+        run = next(((i, j) for i, j in _runs(self.sure < 0.72, join=2) if i < b and j >= a - main), None)
+        if run is None:
+            return []
+        opens, closes = downs[downs <= min(run[0], a)], downs[downs > max(run[1], a)]
+        if not len(opens) or not len(closes):
+            return []
+        first, last = int(opens[-1]), int(closes[0])
+        bars = (last - first) // main
+        words = f"it slows down or holds: bars {self.bar[first]} to {self.bar[first] + bars - 1} have {main} beats"
+        stretch = [float(self.t[first]), float(self.t[last])]
+        return [Remedy(words, {"kind": "bars", "stretch": stretch, "bars": bars})] if bars else []
 
     def contested(self) -> list[Doubt]:
         """Stretches in which another beat of the bar sounds more like one than the one that is counted."""

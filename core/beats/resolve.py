@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from core.beats.counted import decode_counted
 from core.beats.decoder import Leash, decode
 from core.beats.laying import place
 from core.beats.refine import to_attacks
@@ -20,8 +21,8 @@ def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int
     """Find the beats between felt beats ``first`` and ``last`` anew; both stay where they are, and so does
     every beat outside, to the bit. Pins inside are kept.
 
-    ``beats`` asks for that many beats from ``first`` to ``last``; otherwise the number may change, and the
-    beats after the stretch are renumbered. Uneven meters are solved on their pulse. Raises
+    ``beats`` asks for exactly that many from ``first`` to ``last``; otherwise the number may change, and the
+    beats and meters after the stretch are renumbered. Uneven meters are solved on their pulse. Raises
     :class:`core.tempomap.edits.EditError`.
     """
     if has_pulses(tempo_map):
@@ -40,12 +41,13 @@ def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int
     lo = max(0, round(a * FRAME_RATE))
     hi = min(len(scene.pulse) - 1, round(b * FRAME_RATE))
     frames_fixed = np.round(fixed * FRAME_RATE).astype(np.int64) - lo
-    local = _local_bpm(tempo_map, first, last) if beats is None else 60 * beats / (b - a)
-    stray = 1.6 if beats is None else 1.35
     part = scene.pulse[lo : hi + 1]
-    chain, _ = decode(
-        part, local / stray, local * stray, local, Leash(change=0.6), frames_fixed[frames_fixed < len(part)]
-    )
+    frames_fixed = frames_fixed[frames_fixed < len(part)]
+    if beats is None:
+        local = _local_bpm(tempo_map, first, last)
+        chain, _ = decode(part, local / 1.6, local * 1.6, local, Leash(change=0.6), frames_fixed)
+    else:
+        chain = decode_counted(part, beats, pins=frames_fixed)
     chain = chain + lo
     if len(chain) < 2 or abs(chain[0] / FRAME_RATE - a) > 0.02 or abs(chain[-1] / FRAME_RATE - b) > 0.02:
         raise EditError("No chain of beats fits between these two. Set a pin between them and try again.")
@@ -59,7 +61,8 @@ def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int
     new_index = np.concatenate([counted[before], first + np.arange(1, len(seconds) - 1), counted[after] + shift])
     new_seconds = np.concatenate([tempo_map.seconds[before], seconds[1:-1], tempo_map.seconds[after]])
     new_pins = np.concatenate([pins[before], np.isin(seconds[1:-1], fixed), pins[after]])
-    return tempo_map.with_points(new_seconds, tempo_map.meters.quarters_of_beat(new_index), new_pins)
+    meters = tempo_map.meters.moved(last, shift)
+    return replace(tempo_map, meters=meters).with_points(new_seconds, meters.quarters_of_beat(new_index), new_pins)
 
 
 def _local_bpm(tempo_map: TempoMap, first: int, last: int) -> float:

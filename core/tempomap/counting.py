@@ -38,7 +38,7 @@ def rescale(
         at = np.concatenate([np.arange(ends[0], first), inside, np.arange(last + 1, ends[1] + 1)])
         # what was counted before the stretch keeps its count, unless bar 1 lies behind it
         count = ends[0] + np.arange(len(at)) - (n * times // over - n if last <= 0 else 0)
-        meters = full.meters
+        meters = full.meters.moved(last, n * times // over - n) if last > 0 else full.meters
     if len(count) < 2:
         raise EditError("There are too few beats for that.")
     if (np.diff(full.seconds_of_beat(at)) < CLOSEST).any():

@@ -10,6 +10,7 @@ Three ways to say where something is, never mixed:
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -206,3 +207,21 @@ class Meters:
             table[bar + 1] = after
         table.setdefault(1, before)
         return Meters(tuple(MeterChange(b, m) for b, m in sorted(table.items())))
+
+    def followed(self, beat: int, meter: Meter, others: Iterable[MeterChange] = ()) -> Meters:
+        """These changes, then ``meter`` from the bar line nearest to felt beat ``beat``; ``others`` as far behind that
+        as their bar numbers say."""
+        last = self.changes[-1]
+        opens = last.bar + max(1, round((beat - self._indices[-1]) / last.meter.beats))
+        return Meters(
+            (*self.changes, MeterChange(opens, meter), *(MeterChange(opens + c.bar, c.meter) for c in others))
+        )
+
+    def moved(self, beat: int, by: int) -> Meters:
+        """The changes from felt beat ``beat`` on stand ``by`` beats later, as when beats before them are found or lost:
+        they stay with the music where a bar line falls there."""
+        k = next((k for k, index in enumerate(self._indices) if k and index >= beat), None)
+        if k is None or not by:
+            return self
+        later = [MeterChange(c.bar - self.changes[k].bar, c.meter) for c in self.changes[k + 1 :]]
+        return Meters(self.changes[:k]).followed(self._indices[k] + by, self.changes[k].meter, later)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import ArrayLike
 
@@ -10,10 +12,13 @@ from core.tempomap.meter import EPSILON, Meter, MeterChange, Meters
 from core.tempomap.tempomap import TempoMap
 
 
-def splice(tempo_map: TempoMap, seconds: ArrayLike, pins: ArrayLike | None = None) -> TempoMap:
+def splice(
+    tempo_map: TempoMap, seconds: ArrayLike, pins: ArrayLike | None = None, meters: Meters | None = None
+) -> TempoMap:
     """Put consecutive felt beats at ``seconds`` where the map had others. Beats more than half a gap before the
-    first or after the last stay to the bit; those after are renumbered where the count changes, and the first new
-    beat follows the last kept one. ``pins``: which of the new beats are pinned.
+    first or after the last stay to the bit; those after are renumbered where the count changes, changes of meter with
+    them, and the first new beat follows the last kept one. ``pins``: which of the new beats are pinned;
+    ``meters``: those of the new map, where they are not simply moved.
 
     Pins of the map in the stretch stay where they are: the nearest new beat goes there, or where none is near the pin
     stands between beats. Raises :class:`core.tempomap.edits.EditError`.
@@ -27,10 +32,15 @@ def splice(tempo_map: TempoMap, seconds: ArrayLike, pins: ArrayLike | None = Non
     index = full.meters.beat_of_quarters(full.quarters)
     count = _count(full, before, float(new[0])) + place
     # points between beats (a pin that no beat falls on) keep their place between
-    later = index[after] - np.ceil(index[after][:1] - EPSILON) + count[-1] + 1
-    return full.with_points(
+    goes_on = np.ceil(index[after][:1] - EPSILON)
+    later = index[after] - goes_on + count[-1] + 1
+    if meters is None:
+        meters = full.meters
+        if len(goes_on):  # what changed at the last beat that is replaced changes at the last new one
+            meters = meters.moved(round(goes_on[0]) - 1, round(count[-1] + 1 - goes_on[0]))
+    return replace(full, meters=meters).with_points(
         np.concatenate([full.seconds[before], new, full.seconds[after]]),
-        full.meters.quarters_of_beat(np.concatenate([index[before], count, later])),
+        meters.quarters_of_beat(np.concatenate([index[before], count, later])),
         np.concatenate([old[before], pinned, old[after]]),
     )
 
@@ -71,7 +81,6 @@ def bars_between(tempo_map: TempoMap, start: float, end: float, bars: int) -> Te
     Its ends become pinned bar lines, its beats even; a bar before it that it cuts short becomes an odd bar.
     """
     full = with_every_beat(tempo_map)
-    index = full.meters.beat_of_quarters(full.quarters)
     main = full.meters.meter_at(int(full.meters.bars_at(full.quarters_at(start))))
     beats = bars * main.beats
     if bars < 1 or not 0.1 < (end - start) / beats < 6:
@@ -80,16 +89,22 @@ def bars_between(tempo_map: TempoMap, start: float, end: float, bars: int) -> Te
     first = _count(full, _around(full, new)[0], start)
     bar = int(full.meters.bars_at(full.meters.quarters_of_beat(first)))
     opening = round(float(full.meters.beat_of_quarters(full.meters.bar_quarters(bar))))
+    if opening != first and bar < 1:
+        raise EditError("Say first which beat is one; the stretch has to lie after it.")
+    # in the stretch the one meter rules; what ruled at its end does so from there on
+    over = int(full.meters.bars_at(full.quarters_at(end) - 0.5)) + 1
+    table = {1: main} | {c.bar: c.meter for c in full.meters.changes if c.bar < bar}
     if opening != first:
-        if bar < 1:
-            raise EditError("Say first which beat is one; the stretch has to lie after it.")
-        odd = Meter(sum(main.groups[: first - opening]), main.denominator, main.groups[: first - opening])
-        table = {1: main} | {c.bar: c.meter for c in full.meters.changes if c.bar < bar} | {bar: odd, bar + 1: main}
-        meters = Meters(tuple(MeterChange(b, m) for b, m in sorted(table.items())))
-        full = TempoMap(full.seconds, meters.quarters_of_beat(index), meters, full.pins, full.lead_bpm, full.tail_bpm)
+        table[bar] = Meter(sum(main.groups[: first - opening]), main.denominator, main.groups[: first - opening])
+        bar += 1
+    if bar > 1:
+        table[bar] = main
+    later = [MeterChange(c.bar - over, c.meter) for c in full.meters.changes if c.bar > over]
+    meters = Meters(tuple(MeterChange(b, m) for b, m in sorted(table.items())))
+    meters = meters.followed(first + beats, full.meters.meter_at(over), later)
     pins = np.zeros(len(new), dtype=bool)
     pins[[0, -1]] = True
-    return splice(full, new, pins)
+    return splice(full, new, pins, meters)
 
 
 def between(tempo_map: TempoMap, first: int, last: int) -> TempoMap:

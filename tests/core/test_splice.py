@@ -71,6 +71,33 @@ class Splicing(TestCase):
         self.assertEqual(spliced.seconds[spliced.pins].tolist(), [new[0], new[-1]])
 
 
+class MetersStayWithTheMusic(TestCase):
+    """An odd bar far behind an edited stretch opens at the same moment as before."""
+
+    def setUp(self):
+        plain = wandering(65)
+        self.map = TempoMap(plain.seconds, plain.quarters, Meters.of((1, "4/4"), (9, "2/4"), (10, "4/4")))
+        self.odd = float(self.map.bar_seconds(9))
+
+    def opens(self, tempo_map):
+        bar = next(c.bar for c in tempo_map.meters.changes if c.meter.beats == 2)
+        return float(tempo_map.bar_seconds(bar)), float(tempo_map.bar_seconds(bar + 1))
+
+    def test_after_a_stretch_with_more_beats(self):
+        a, b = self.map.seconds[[8, 16]]
+        self.assertEqual(self.opens(splice(self.map, np.linspace(a, b, 17))), self.opens(self.map))
+
+    def test_after_a_stretch_counted_anew(self):
+        for times, over in ((2, 1), (1, 2)):
+            self.assertEqual(self.opens(rescale(self.map, times, over, 8, 16)), self.opens(self.map))
+
+    def test_one_beat_more_moves_bar_lines_as_it_must(self):
+        a, b = self.map.seconds[[8, 16]]
+        moved = splice(self.map, np.linspace(a, b, 10))
+        self.assertEqual(moved.meters, self.map.meters)
+        same(self, moved, self.map, 16, 40, shift=1)
+
+
 class ThisIsSoManyBars(TestCase):
     def test_ends_become_pinned_bar_lines(self):
         tempo_map = wandering(49)
@@ -85,6 +112,24 @@ class ThisIsSoManyBars(TestCase):
         self.assertEqual([laid.meters.meter_at(b).felt for b in (2, 3, 4, 5)], ["4/4", "2/4", "4/4", "4/4"])
         self.assertAlmostEqual(float(laid.bar_seconds(4)), float(tempo_map.seconds[10]), places=12)
         np.testing.assert_array_equal(laid.seconds[:10], tempo_map.seconds[:10])
+
+    def test_odd_bars_inside_go_and_later_ones_stay_with_the_music(self):
+        plain = wandering(65)
+        tempo_map = TempoMap(
+            plain.seconds, plain.quarters, Meters.of((1, "4/4"), (4, "6/4"), (5, "4/4"), (9, "2/4"), (10, "4/4"))
+        )
+        start, end, later = tempo_map.bar_seconds([3, 5, 9])
+        laid = bars_between(tempo_map, float(start), float(end), 2)
+        self.assertEqual([laid.meters.meter_at(b).felt for b in (3, 4, 5, 9, 10)], ["4/4", "4/4", "4/4", "2/4", "4/4"])
+        np.testing.assert_allclose(laid.bar_seconds([3, 5, 9]), [start, end, later], atol=1e-9)
+
+    def test_more_bars_move_later_meters_on(self):
+        plain = wandering(65)
+        tempo_map = TempoMap(plain.seconds, plain.quarters, Meters.of((1, "4/4"), (9, "2/4"), (10, "4/4")))
+        start, end, later = tempo_map.bar_seconds([3, 5, 9])
+        laid = bars_between(tempo_map, float(start), float(end), 4)
+        self.assertEqual([laid.meters.meter_at(b).felt for b in (10, 11, 12)], ["4/4", "2/4", "4/4"])
+        np.testing.assert_allclose(laid.bar_seconds(11), later, atol=1e-9)
 
     def test_what_nobody_plays_is_refused(self):
         tempo_map = wandering(49)

@@ -87,11 +87,12 @@ class Desk {
   }
 
   setMap({ step, grid, here }) {
+    const chosen = this.selected === null ? undefined : this.#chosenTime();
     this.before = null;
     this.step = step;
     this.here = here;
     this.grid = grid ? new Grid(grid) : null;
-    if (this.selected !== null && (!this.grid || !this.grid.time[this.grid.place(this.selected)])) this.selected = null;
+    if (this.selected !== null) this.selected = this.grid?.still(this.selected, chosen) ?? null;
     this.hover = null;
     if (this.loop && this.loopBar !== undefined) loopBars(this, this.loopBar);
     clearTimeout(this.clickTimer);
@@ -109,6 +110,11 @@ class Desk {
     this.chords.ask();
     if (this.step !== null) this.marks.ask();
     this.fold.refresh();
+  }
+
+  #chosenTime() {
+    const grid = this.before ?? this.grid;
+    return grid?.time[grid.place(this.selected)];
   }
 
   showPreview(grid, name) {

@@ -38,6 +38,12 @@ export class Grid {
   place(index) {
     return index - this.first;
   }
+  /** The index of a beat chosen in an older grid: of the one at its time, else of its own index; null where it went. */
+  still(index, seconds) {
+    const place = seconds === undefined ? -1 : this.nearest(seconds);
+    if (place >= 0 && Math.abs(this.time[place] - seconds) < 1e-6) return this.index(place);
+    return this.time[this.place(index)] === undefined ? null : index;
+  }
   isPinned(place) {
     return this.pinned.has(this.index(place));
   }
