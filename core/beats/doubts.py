@@ -355,6 +355,7 @@ def felt_as(doubts: Sequence[Doubt], pulse: TempoMap, felt: TempoMap) -> list[Do
     return [
         replace(d, beat=int(np.floor(place(d.beat))), remedies=[r for x in d.remedies if (r := told(x))])
         for d in doubts
+        if d.kind != "phase"  # how clearly pulses are marked is not asked as of beats
     ]
 
 

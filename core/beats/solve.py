@@ -9,7 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import certainty, ends, steady, tempo
+from core.beats import certainty, ends, steady, tempo, uneven
 from core.beats.doubts import Doubt, doubts_of, felt_as
 from core.beats.fusion import GuideRank, Player
 from core.beats.laying import Laid, in_meter, lay
@@ -65,10 +65,16 @@ class Solution:
 
 def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progress = lambda *_: None) -> Solution:
     """Find beats and bars. Raises :class:`NoBeats`."""
-    if wishes.meter and is_uneven(wishes.meter):
-        return _uneven(players, wishes, wishes.meter, progress)
     progress("Choosing the guide", 0.0)
     scene = look(players, wishes.guides)
+    if wishes.meter and is_uneven(wishes.meter):
+        share = wishes.meter.numerator / wishes.meter.beats
+        return _uneven(
+            players, wishes, scene, wishes.meter, (wishes.tempo[0] * share, wishes.tempo[1] * share), progress
+        )
+    if wishes.meter is None and (found := uneven.bar_of_pulses(scene)):
+        count, pace = found
+        return _uneven(players, wishes, scene, Meter(count, 8), (pace / 1.25, pace * 1.25), progress)
     if wishes.meter and wishes.meter.beats == wishes.meter.numerator and wishes.meter.denominator > 4:
         scene = scene.by_attacks()
     pins = np.array(sorted(wishes.pins), dtype=np.float64)
@@ -108,12 +114,22 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others)
 
 
-def _uneven(players: Sequence[Player], wishes: Wishes, meter: Meter, progress: Progress) -> Solution:
-    """A meter of unequal felt beats, like 2+2+3/8: its even pulse is found, then felt in the meter's groups."""
+def _uneven(
+    players: Sequence[Player],
+    wishes: Wishes,
+    scene: Scene,
+    meter: Meter,
+    pace: tuple[float, float],
+    progress: Progress,
+) -> Solution:
+    """A meter of unequal felt beats, like 2+2+3/8: its even pulse is found, then felt in the meter's groups, or where
+    no meter was asked for, in those that are struck. ``pace``: pulses a minute from and to."""
     pulses = pulse_of(meter)
-    share = pulses.beats / meter.beats
-    low, high = wishes.tempo
-    found = solve(players, replace(wishes, meter=pulses, tempo=(low * share, high * share)), progress)
+    found = solve(players, replace(wishes, meter=pulses, tempo=pace), progress)
+    if wishes.meter is None:
+        beats = found.map.beats()
+        frames = np.round(beats.seconds * FRAME_RATE).astype(np.int64)
+        meter = uneven.grouped(scene, frames, np.flatnonzero(beats.beat == 1), pulses.beats)
 
     def felt(tempo_map: TempoMap) -> TempoMap:
         changes = (MeterChange(c.bar, meter if c.meter == pulses else c.meter) for c in tempo_map.meters.changes)

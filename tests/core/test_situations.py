@@ -9,7 +9,7 @@ import numpy as np
 from core.beats import Wishes, look, solve
 from core.beats.resolve import resolve
 from core.instruments import voices
-from core.tempomap import Meters
+from core.tempomap import Meters, TempoMap
 from core.tempomap.edits import EditError
 from tests.core import takes
 from tests.core.takes import Stroke
@@ -168,6 +168,16 @@ class InOtherMeters(Case):
         made = takes.record(truth, takes.groove(truth, bars) | takes.bass_line(truth, bars))
         found = self.check(made, beats=0.9, downs=0.9, meter="7/8", wishes=Wishes(meter=meters.meter_at(1)))
         self.assertEqual(len(found.confidence), len(found.map.beats()))
+
+    def test_uneven_meters_are_found_unasked(self):
+        """Seven or five quick pulses a bar, grouped in twos and a three (common practice)."""
+        for text, pace in (("2+2+3/8", 260), ("3+2+2/8", 230), ("2+3/8", 220)):
+            meters, bars = Meters.of((1, text)), 20
+            groups = np.tile(meters.meter_at(1).groups, bars)
+            gaps = groups * 60 / takes.drift(len(groups), pace, 3)
+            truth = TempoMap.from_beats(1 + np.concatenate([[0], np.cumsum(gaps)]), 0, meters)
+            made = takes.record(truth, takes.groove(truth, bars) | takes.bass_line(truth, bars))
+            self.check(made, beats=0.9, downs=0.9, meter=meters.meter_at(1).felt)
 
     def test_one_odd_bar_among_others(self):
         truth, parts = band(bars=20, changes=((9, "2/4"), (10, "4/4")))

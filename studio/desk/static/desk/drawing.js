@@ -33,26 +33,21 @@ function shadeLoop(context, desk, height) {
   context.fillRect(view.x(loop[0]), 0, (loop[1] - loop[0]) / view.perPixel, height);
 }
 
-/** What an edit in preview changes is tinted: every beat that would stand elsewhere. */
+/** What an edit in preview changes is tinted: from the first to the last beat that would stand or count elsewhere. */
 function shadeChange(context, desk, height) {
   const { before, grid, view } = desk;
   if (!before || !grid) return;
-  let from = Infinity;
-  let to = -Infinity;
-  const shift = before.first - grid.first;
-  for (let i = 0; i < grid.length; i++) {
-    const j = i - shift;
-    if (j < 0 || j >= before.length || Math.abs(before.time[j] - grid.time[i]) > 1e-7) {
-      const a = grid.time[Math.max(0, i - 1)];
-      const b = grid.time[Math.min(grid.length - 1, i + 1)];
-      from = Math.min(from, a);
-      to = Math.max(to, b);
-    }
-  }
-  if (to > from) {
-    context.fillStyle = INK.changed;
-    context.fillRect(view.x(from), 0, (to - from) / view.perPixel, height);
-  }
+  const same = (i, j) => Math.abs(before.time[i] - grid.time[j]) < 1e-7 && before.beat[i] === grid.beat[j];
+  const shorter = Math.min(before.length, grid.length);
+  let ahead = 0;
+  while (ahead < shorter && same(ahead, ahead)) ahead++;
+  let behind = 0;
+  while (behind < shorter - ahead && same(before.length - 1 - behind, grid.length - 1 - behind)) behind++;
+  if (ahead === grid.length && ahead === before.length) return;
+  const from = Math.min(...[before, grid].map((g) => g.time[Math.max(0, Math.min(ahead, g.length) - 1)]));
+  const to = Math.max(...[before, grid].map((g) => g.time[Math.min(g.length - 1, g.length - behind)]));
+  context.fillStyle = INK.changed;
+  context.fillRect(view.x(from), 0, (to - from) / view.perPixel, height);
 }
 
 /** All tracks over one another, each faint, so that dense places grow dark; kept as a picture once it is complete. */
