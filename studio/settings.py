@@ -59,6 +59,7 @@ DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
         "NAME": DATA / "diachron.sqlite3",
+        "CONN_MAX_AGE": None,  # opening the file anew costs every request a few milliseconds
         "OPTIONS": {
             "timeout": 20,
             # readers never wait for the writer; a killed process loses nothing that was committed

@@ -128,20 +128,26 @@ def _pattern(kind: Curve) -> float:
     The share of variance between the beats of the bar, above what chance gives, in stretches of 32 beats
     (so that an odd bar spoils only one of them).
     """
+    whole = len(kind) // 32 * 32
+    parts: list[Curve] = [kind[:whole].reshape(-1, 32)] if whole else []
+    if len(kind) - whole > 15 or not whole:
+        parts.append(kind[None, whole:])
     best = 0.0
     for m in range(2, 8):
-        shares = []
-        for start in range(0, max(1, len(kind) - 15), 32):
-            part = kind[start : start + 32]
-            total = part.var()
-            if len(part) < 3 * m or total < 1e-9:
-                continue
-            means = part[: len(part) // m * m].reshape(-1, m).mean(axis=0)
-            chance = (m - 1) / (len(part) - 1)
-            shares.append(max(0.0, float(means.var() / total) - chance) / (1 - chance))
-        if shares:
-            best = max(best, float(np.mean(shares)))
+        shares = np.concatenate([_between(part, m) for part in parts])
+        best = max(best, float(shares.mean())) if len(shares) else best
     return best
+
+
+def _between(parts: Curve, m: int) -> Curve:
+    """For each of some ``parts`` (n, beats) the share of its variance that lies between ``m`` places of the bar."""
+    total, beats = parts.var(axis=1), parts.shape[1]
+    parts, total = parts[total >= 1e-9], total[total >= 1e-9]
+    if beats < 3 * m:
+        return np.zeros(0)
+    means = parts[:, : beats // m * m].reshape(len(parts), -1, m).mean(axis=1)
+    chance = (m - 1) / (beats - 1)
+    return np.asarray(np.maximum(0.0, means.var(axis=1) / total - chance) / (1 - chance))
 
 
 def _change(chroma: Curve, span: int) -> Curve:

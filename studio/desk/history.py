@@ -19,12 +19,18 @@ def record(
     ``on``: the step that the edit was made on; raises :class:`Stale` when the session points elsewhere.
     """
     with transaction.atomic():
-        current = Session.objects.select_for_update().only("step").get(pk=session.pk)
-        if on is not None and current.step_id != on:
+        current = Session.objects.select_for_update().values_list("step", "step__place").get(pk=session.pk)
+        before, place = current
+        if on is not None and before != on:
             raise Stale
         step = MapStep.objects.create(
-            session=session, before_id=current.step_id, name=name[:200], map=written(tempo_map)
+            session=session,
+            before_id=before,
+            place=0 if place is None else place + 1,
+            name=name[:200],
+            map=written(tempo_map),
         )
+        step.remember(tempo_map)
         session.step = step
         fields = ["step", "touched"]
         if finding is not None:
@@ -37,7 +43,7 @@ def record(
 def line(session: Session) -> tuple[list, int]:
     """The steps from the first to the last that redo reaches, and the place of the current one (-1: none).
 
-    Rows with pk, before_id, name, made and version: every edit asks for them, and models would take their time.
+    Rows with pk, before_id, name, made and version: a session may have hundreds.
     """
     if session.step_id is None:
         return [], -1

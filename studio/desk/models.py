@@ -1,7 +1,5 @@
 """The history of a session's map."""
 
-from functools import lru_cache
-
 import orjson
 from django.db import models
 
@@ -13,6 +11,7 @@ class MapStep(models.Model):
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="steps")
     before = models.ForeignKey("self", null=True, on_delete=models.CASCADE, related_name="after")
+    place = models.PositiveIntegerField(default=0, help_text="how many steps lie before it")
     name = models.CharField(max_length=200)
     map = models.TextField(help_text="JSON; a thousand bars are some 150 kB")
     made = models.DateTimeField(auto_now_add=True)
@@ -27,18 +26,25 @@ class MapStep(models.Model):
 
     @property
     def tempo_map(self) -> TempoMap:
-        return _read(self.pk, self.map)
+        # steps never change, and a drag asks for the same one many times a second
+        return _recent.get((self.pk, self.map)) or self.remember(TempoMap.from_json(orjson.loads(self.map)))
+
+    def remember(self, tempo_map: TempoMap) -> TempoMap:
+        """Keep the map at hand, so that it need not be read again."""
+        _recent[self.pk, self.map] = tempo_map
+        while len(_recent) > RECENT:
+            _recent.pop(next(iter(_recent)), None)
+        return tempo_map
+
+
+#: How many maps are kept at hand.
+RECENT = 64
+_recent: dict[tuple[int, str], TempoMap] = {}
 
 
 def written(tempo_map: TempoMap) -> str:
     """A map as a step keeps it; floats in their shortest exact form."""
     return orjson.dumps(tempo_map.to_json()).decode()
-
-
-@lru_cache(maxsize=64)
-def _read(pk: int, text: str) -> TempoMap:
-    # steps never change, and a drag asks for the same one many times a second
-    return TempoMap.from_json(orjson.loads(text))
 
 
 class Mark(models.Model):

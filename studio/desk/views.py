@@ -86,13 +86,12 @@ def session_facts(request, pk):
 def _state(session: Session, tempo_map=None) -> dict:
     """The grid with its place in history."""
     if session.step_id is None:
-        return {"step": None, "grid": None, "history": [], "here": -1}
-    steps, here = history.line(session)
+        return {"step": None, "grid": None, "here": -1}
     return {
         "step": session.step_id,
         "grid": grid(tempo_map or session.step.tempo_map),
-        "history": [s.name for s in steps],
-        "here": here,
+        "here": session.step.place,
+        "name": session.step.name,
     }
 
 

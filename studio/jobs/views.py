@@ -18,7 +18,7 @@ def jobs(request, pk):
 
 
 def _fragment(request, pk):
-    session = get_object_or_404(Session, pk=pk)
+    session = get_object_or_404(Session.objects.defer("finding"), pk=pk)  # whole maps, which nobody needs here
     every = list(session.jobs.select_related("track"))
     open_jobs = [j for j in every if j.open]
     current = next((j for j in open_jobs if j.state == Job.State.RUNNING), open_jobs[0] if open_jobs else None)

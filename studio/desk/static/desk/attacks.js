@@ -41,24 +41,28 @@ export class AttackMarks {
     return this.found.get(track.id);
   }
 
-  draw(context, track, top, height) {
-    const { view } = this.desk;
+  /** What a picture with a track's marks depends on. */
+  key(track) {
+    return this.shown && this.of(track) ? this.least(track) : "";
+  }
+
+  /** Marks along the bottom of a picture that begins at `start` seconds, `perPixel` seconds a device pixel. */
+  draw(context, track, start, perPixel, width, height) {
     const data = this.shown && this.of(track);
     if (!data) return;
     const least = this.least(track);
-    const first = Math.max(0, below(data.seconds, view.start));
+    const ratio = devicePixelRatio || 1;
+    const wide = Math.round((perPixel * ratio < 0.006 ? 2 : 1) * ratio);
     let last = NaN; // one tick a pixel is enough
     context.fillStyle = INK.pin;
-    context.beginPath();
-    for (let i = first; i < data.seconds.length && data.seconds[i] <= view.end; i++) {
-      if (data.strength[i] < least) continue;
-      const x = Math.round(view.x(data.seconds[i]));
-      if (x === last) continue;
+    for (let i = below(data.seconds, start - 2 * perPixel); i < data.seconds.length; i++) {
+      const x = Math.round((data.seconds[i] - start) / perPixel);
+      if (x >= width) break;
+      if (data.strength[i] < least || x === last) continue;
       last = x;
-      const tall = 4 + Math.round(5 * data.strength[i]);
-      context.rect(x, top + height - tall - 1, 1.5, tall);
+      const tall = Math.round((4 + 5 * data.strength[i]) * ratio);
+      context.fillRect(x, height - tall, wide, tall);
     }
-    context.fill();
   }
 
   /** The next (+1) or previous (-1) attack from `seconds`, on the chosen tracks or, with none chosen, on all. */

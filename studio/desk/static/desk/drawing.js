@@ -1,4 +1,4 @@
-// The desk's canvases: overview, tempo contour, ruler, lanes. Each function draws one from the desk's state.
+// The desk's canvases: tempo contour, ruler, lanes. Each function draws one from the desk's state.
 
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
@@ -7,23 +7,22 @@ export const TAB = 26; // width of the handles at the ends of the mapped music
 
 const crisp = (x) => Math.round(x) + 0.5;
 
+/** Grid lines: whole pixels as filled boxes, which are drawn far quicker than strokes. */
 function verticals(context, desk, top, bottom) {
   const { view, grid } = desk;
   if (!grid) return;
   const strength = desk.gridStrength;
-  for (const wantBars of [false, true]) {
-    context.beginPath();
-    grid.lines(view, (i, x, isBar) => {
-      if (isBar !== wantBars) return;
-      context.moveTo(crisp(x), top);
-      context.lineTo(crisp(x), bottom);
-    });
-    context.strokeStyle = wantBars ? INK.bar : INK.ink;
-    context.globalAlpha = wantBars ? Math.min(1, 0.75 * strength) : Math.min(1, 0.26 * strength);
-    context.lineWidth = 1;
-    context.stroke();
-    context.globalAlpha = 1;
-  }
+  const bars = [];
+  context.fillStyle = INK.ink;
+  context.globalAlpha = Math.min(1, 0.26 * strength);
+  grid.lines(view, (i, x, isBar) => {
+    if (isBar) bars.push(x);
+    else context.fillRect(Math.round(x), top, 1, bottom - top);
+  });
+  context.fillStyle = INK.bar;
+  context.globalAlpha = Math.min(1, 0.75 * strength);
+  for (const x of bars) context.fillRect(Math.round(x), top, 1, bottom - top);
+  context.globalAlpha = 1;
 }
 
 function shadeLoop(context, desk, height) {
@@ -50,54 +49,12 @@ function shadeChange(context, desk, height) {
   context.fillRect(view.x(from), 0, (to - from) / view.perPixel, height);
 }
 
-/** All tracks over one another, each faint, so that dense places grow dark; kept as a picture once it is complete. */
-function wholeTake(desk, width, height) {
-  const { facts } = desk;
-  const heard = facts.tracks.filter((t) => t.heard);
-  const key = [width, height, facts.seconds, INK.wave, INK.shade, ...heard.map((t) => t.id)].join();
-  if (desk.wholeTake?.key === key) return desk.wholeTake.canvas;
-  const canvas = new OffscreenCanvas(Math.max(1, width), Math.max(1, height));
-  const context = canvas.getContext("2d");
-  context.fillStyle = INK.shade;
-  context.fillRect(0, 0, width, height);
-  context.globalAlpha = Math.max(0.12, 0.7 / Math.max(1, heard.length));
-  const budget = { ms: 8 };
-  const spp = (facts.seconds * facts.rate) / width;
-  let complete = true;
-  for (const track of heard) complete = desk.waves.draw(context, track, { top: 0, height, width, spp, first: 0, gain: 1, budget, muted: false }) && complete;
-  if (complete) desk.wholeTake = { key, canvas };
-  else desk.later();
-  return canvas;
-}
-
-export function drawOverview(desk) {
-  const { context, width, height, ratio } = fresh(desk.canvas.overview);
-  const { facts, view, grid } = desk;
-  const scale = width / Math.max(facts.seconds, 1e-6);
-  context.drawImage(wholeTake(desk, Math.round(width * ratio), Math.round(height * ratio)), 0, 0, width, height);
-  if (grid) {
-    context.fillStyle = INK.bar;
-    const every = Math.max(1, Math.ceil(grid.bar[grid.length - 1] / (width / 60) / 8) * 8);
-    context.font = `500 13px ${SERIF}`;
-    for (let i = 0; i < grid.length; i++) {
-      if (grid.beat[i] !== 1 || (grid.bar[i] - 1) % every) continue;
-      context.fillRect(Math.round(grid.time[i] * scale), height - 6, 1, 6);
-    }
-  }
-  desk.marks.drawBands(context, (t) => t * scale, 0, 15, width);
-  drawDoubts(context, desk, (t) => t * scale, height - 8, 10);
-  if (desk.loop) {
-    context.fillStyle = INK.loop;
-    context.fillRect(desk.loop[0] * scale, 0, (desk.loop[1] - desk.loop[0]) * scale, height);
-  }
-  const left = view.start * scale;
-  const right = Math.min(width, view.end * scale);
-  context.fillStyle = INK.veil;
-  context.fillRect(0, 0, left, height);
-  context.fillRect(right, 0, width - right, height);
-  context.strokeStyle = INK.ink;
-  context.lineWidth = 1.5;
-  context.strokeRect(left + 0.75, 0.75, Math.max(3, right - left - 1.5), height - 1.5);
+/** A dot of whole pixels, round enough at its size and far quicker than an arc. */
+function dot(context, x, y, large) {
+  const [cx, cy] = [Math.round(x), Math.round(y)];
+  const r = large ? 2 : 1;
+  context.fillRect(cx - r, cy - r + 1, 2 * r + 1, 2 * r - 1);
+  context.fillRect(cx - r + 1, cy - r, 2 * r - 1, 2 * r + 1);
 }
 
 const NICE = [0.5, 1, 2, 5, 10, 20, 50];
@@ -110,13 +67,7 @@ export function drawContour(desk) {
   shadeLoop(context, desk, height);
   shadeChange(context, desk, height);
   if (!grid || grid.length < 2) return;
-  // the scale is that of the whole take without its strays, so that scrolling does not move it
-  const sorted = [...(desk.before ?? grid).bpm].sort((a, b) => a - b);
-  let low = sorted[Math.floor(sorted.length * 0.02)];
-  let high = sorted[Math.floor(sorted.length * 0.98)];
-  const pad = Math.max(2, (high - low) * 0.2);
-  low -= pad;
-  high += pad;
+  const [low, high] = (desk.before ?? grid).usualTempos;
   const top = 8;
   const bottom = height - 8;
   const y = (bpm) => bottom - ((Math.min(high, Math.max(low, bpm)) - low) / (high - low)) * (bottom - top);
@@ -139,7 +90,7 @@ export function drawContour(desk) {
   const first = Math.max(0, grid.at(view.start) - 2);
   const last = Math.min(grid.length, grid.at(view.end) + 2);
   context.strokeStyle = INK.wave;
-  context.lineWidth = 1.6;
+  context.lineWidth = 1; // hairlines are drawn several times as fast
   context.beginPath();
   for (let i = first; i < last; i++) {
     const middle = view.x((grid.time[i] + grid.end(i)) / 2);
@@ -147,21 +98,22 @@ export function drawContour(desk) {
     else context.lineTo(middle, y(grid.bpm[i]));
   }
   context.stroke();
-  const apart = (view.width / Math.max(1, last - first));
+  const large = view.width > 10 * (last - first);
   for (let i = first; i < last; i++) {
     const middle = view.x((grid.time[i] + grid.end(i)) / 2);
-    const beyond = grid.bpm[i] < low || grid.bpm[i] > high;
-    const size = apart > 10 ? 2.6 : 1.6;
-    context.fillStyle = beyond ? INK.bar : grid.isPinned(i) ? INK.pin : INK.ink;
+    if (grid.bpm[i] >= low && grid.bpm[i] <= high) {
+      context.fillStyle = grid.isPinned(i) ? INK.pin : INK.ink;
+      dot(context, middle, y(grid.bpm[i]), large);
+      continue;
+    }
+    // off the scale: a triangle pointing where it goes
+    const d = grid.bpm[i] < low ? 1 : -1;
+    const at = d > 0 ? bottom : top;
+    context.fillStyle = INK.bar;
     context.beginPath();
-    if (beyond) {
-      // off the scale: a triangle pointing where it goes
-      const d = grid.bpm[i] < low ? 1 : -1;
-      const at = d > 0 ? bottom : top;
-      context.moveTo(middle, at + 4 * d);
-      context.lineTo(middle - 4, at - 3 * d);
-      context.lineTo(middle + 4, at - 3 * d);
-    } else context.arc(middle, y(grid.bpm[i]), size, 0, 7);
+    context.moveTo(middle, at + 4 * d);
+    context.lineTo(middle - 4, at - 3 * d);
+    context.lineTo(middle + 4, at - 3 * d);
     context.fill();
   }
   drawDoubts(context, desk, (t) => view.x(t), height - 9, 9);
@@ -185,7 +137,7 @@ function showScale(labels) {
 }
 
 /** Doubts as diamonds on a line, larger the graver. */
-function drawDoubts(context, desk, x, y, size) {
+export function drawDoubts(context, desk, x, y, size) {
   for (const d of desk.doubts.list) {
     const at = x((d.start + d.end) / 2 > d.start + 4 ? d.start : (d.start + d.end) / 2);
     const r = (size / 2) * (0.5 + d.severity / 6);
@@ -328,12 +280,13 @@ export function drawLanes(desk) {
   const { context, width, height, ratio } = fresh(canvas);
   const { view, laneHeight } = desk;
   const scroll = desk.scroller.scrollTop;
-  const visible = [scroll, scroll + desk.scroller.clientHeight];
+  const visible = [scroll, scroll + height];
   context.fillStyle = INK.sheet;
-  context.fillRect(0, visible[0], width, visible[1] - visible[0]);
+  context.fillRect(0, 0, width, height);
   shadeLoop(context, desk, height);
   shadeChange(context, desk, height);
-  const budget = { ms: 5 };
+  context.translate(0, -scroll); // the canvas is as high as what is seen of the lanes
+  const budget = { ms: 3, ahead: 1.2 };
   let whole = true;
   const { lanes } = desk;
   lanes.forEach((track, i) => {
@@ -352,20 +305,20 @@ export function drawLanes(desk) {
     context.save();
     context.setTransform(1, 0, 0, 1, 0, 0);
     context.beginPath();
-    context.rect(0, Math.round(top * ratio), width * ratio, Math.round((laneHeight - 1) * ratio));
+    context.rect(0, Math.round((top - scroll) * ratio), width * ratio, Math.round((laneHeight - 1) * ratio));
     context.clip();
     const done = desk.waves.draw(context, track, {
-      top: Math.round((top + 2) * ratio),
-      height: Math.round((laneHeight - 5) * ratio),
+      top: Math.round((top - scroll + 2) * ratio),
+      height: Math.round((laneHeight - 3) * ratio),
       width: Math.round(width * ratio),
       spp: view.spp / ratio,
       first: view.start * view.rate,
       gain: desk.waveGain,
       budget,
       muted: desk.isSilenced(track),
+      marks: desk.attacks,
     });
     context.restore();
-    desk.attacks.draw(context, track, top, laneHeight);
     whole = whole && done;
   });
   desk.marks.drawOver(context, lanes.length * laneHeight);
@@ -374,9 +327,9 @@ export function drawLanes(desk) {
     const place = desk.grid.place(desk.hover);
     const x = view.x(desk.grid.time[place]);
     context.fillStyle = INK.pin;
-    context.fillRect(Math.round(x) - 1, visible[0], 3, visible[1]);
+    context.fillRect(Math.round(x) - 1, scroll, 3, height);
   }
   context.fillStyle = INK.bar;
-  for (const t of desk.tapping.taps) context.fillRect(Math.round(view.x(t)) - 1, visible[0], 2, visible[1]);
+  for (const t of desk.tapping.taps) context.fillRect(Math.round(view.x(t)) - 1, scroll, 2, height);
   if (!whole) desk.later();
 }

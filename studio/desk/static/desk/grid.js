@@ -67,6 +67,17 @@ export class Grid {
     return [this.time[0], this.time[this.length - 1]];
   }
 
+  /** Lowest and highest tempo of a scale for the whole take, without its strays: scrolling does not move it. */
+  get usualTempos() {
+    if (!this.usual) {
+      const sorted = Float64Array.from(this.bpm).sort();
+      const [low, high] = [0.02, 0.98].map((share) => sorted[Math.floor(sorted.length * share)]);
+      const pad = Math.max(2, (high - low) * 0.2);
+      this.usual = [low - pad, high + pad];
+    }
+    return this.usual;
+  }
+
   /** How many bars to skip between drawn bar lines so that they stay `least` pixels apart. */
   thinning(view, least) {
     const bars = Math.max(1, (this.bar[this.length - 1] ?? 1) - (this.bar[0] ?? 0));

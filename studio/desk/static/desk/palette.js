@@ -12,7 +12,6 @@ const USUAL = {
   paper: "#f7f2e8",
   sheet: "#fdfaf3",
   shade: "#eee6d6",
-  veil: "rgba(247, 242, 232, 0.62)", // over what lies outside the view
   loop: "rgba(31, 101, 90, 0.14)",
   changed: "rgba(125, 83, 12, 0.16)",
 };
@@ -28,7 +27,6 @@ const STRONG = {
   paper: "#ffffff",
   sheet: "#ffffff",
   shade: "#e9e9e6",
-  veil: "rgba(255, 255, 255, 0.7)",
   loop: "rgba(0, 73, 63, 0.22)",
   changed: "rgba(87, 55, 0, 0.28)",
 };
@@ -53,7 +51,7 @@ export function fresh(canvas) {
     canvas.width = Math.round(width * ratio);
     canvas.height = Math.round(height * ratio);
   }
-  const context = canvas.getContext("2d");
+  const context = canvas.getContext("2d", { alpha: false }); // they are filled from edge to edge
   context.setTransform(ratio, 0, 0, ratio, 0, 0);
   context.clearRect(0, 0, width, height);
   return { context, width, height, ratio };

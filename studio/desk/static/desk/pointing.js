@@ -39,7 +39,7 @@ export function pointing(desk) {
     if (x < start - 2 && x >= start - TAB) return "starts";
     return x > end + 2 && x <= end + TAB ? "ends" : null;
   };
-  const trackAt = (y) => desk.facts.tracks[Math.floor(y / desk.laneHeight)]?.id;
+  const trackAt = (y) => desk.facts.tracks[Math.floor((y + desk.scroller.scrollTop) / desk.laneHeight)]?.id;
 
   for (const canvas of [ruler, lanes, contour]) {
     canvas.addEventListener("pointermove", (e) => {

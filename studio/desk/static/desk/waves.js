@@ -1,4 +1,4 @@
-// Waveforms as bitmaps a strip of pixels wide, drawn once a zoom step and then only copied.
+// Waveforms with their attack marks as bitmaps a strip of pixels wide, drawn once a zoom step and then only copied.
 
 import { INK } from "./palette.js";
 
@@ -9,7 +9,7 @@ export class Waves {
   constructor(tiles, facts) {
     this.tiles = tiles;
     this.facts = facts;
-    this.strips = new Map(); // key -> {canvas, complete}
+    this.strips = new Map(); // key -> {picture, complete}
   }
 
   forget(track) {
@@ -21,47 +21,51 @@ export class Waves {
 
   /**
    * Draw a track between device pixels 0 and `width`, with its top at `top`.
-   * `spp`: samples a device pixel; `first`: sample at the left edge; `budget.ms`: what drawing may still take.
+   * `spp`: samples a device pixel; `first`: sample at the left edge; `budget`: what drawing may still take, `ms` for
+   * what is seen and `ahead` for what comes next; `marks`: the attacks to mark, if any.
    * Returns whether all of it is there.
    */
-  draw(context, track, { top, height, width, spp, first, gain, budget, muted }) {
-    const offset = Math.round(first / spp);
+  draw(context, track, { top, width, first, budget, ...how }) {
+    const offset = Math.round(first / how.spp);
+    const there = (n) => n >= 0 && n * STRIP * how.spp < track.frames;
+    how.colour = how.muted ? INK.faint : INK.wave;
+    how.key = `${track.id}|${how.spp}|${how.height}|${how.gain}|${how.colour}|${how.marks?.key(track) ?? ""}|`;
     let whole = true;
-    for (let n = Math.floor(offset / STRIP); n * STRIP < offset + width; n++) {
-      if (n * STRIP * spp >= track.frames) break;
-      const strip = this.#strip(track, n, spp, height, gain, budget, muted);
-      if (strip) context.drawImage(strip.canvas, n * STRIP - offset, top);
+    const from = Math.floor(offset / STRIP);
+    let n = from;
+    for (; n * STRIP < offset + width && there(n); n++) {
+      const strip = this.#strip(track, n, how, budget, "ms");
+      if (strip) context.drawImage(strip.picture, n * STRIP - offset, top);
       if (!strip?.complete) whole = false;
     }
+    // the next ones on either side, a little in each frame, so that scrolling finds them ready
+    for (const next of whole ? [n, from - 1] : []) if (there(next)) this.#strip(track, next, how, budget, "ahead");
     return whole;
   }
 
-  #strip(track, n, spp, height, gain, budget, muted) {
-    const colour = muted ? INK.faint : INK.wave;
-    const key = `${track.id}|${spp}|${height}|${gain}|${colour}|${n}`;
+  #strip(track, n, how, budget, purse) {
+    const key = how.key + n;
     const kept = this.strips.get(key);
-    if (kept?.complete || (kept && budget.ms <= 0)) {
+    if (kept?.complete || (kept && budget[purse] <= 0)) {
       this.strips.delete(key);
       this.strips.set(key, kept);
       return kept;
     }
-    if (budget.ms <= 0) return undefined;
+    if (!(budget[purse] > 0)) return undefined;
     const begun = performance.now();
-    const canvas = kept?.canvas ?? new OffscreenCanvas(STRIP, height);
+    const canvas = new OffscreenCanvas(STRIP, how.height);
     const context = canvas.getContext("2d");
-    context.clearRect(0, 0, STRIP, height);
-    context.fillStyle = context.strokeStyle = colour;
-    const complete = this.tiles.level(spp)
-      ? this.#peaks(context, track, n, spp, height, gain)
-      : this.#samples(context, track, n, spp, height, gain);
-    const strip = { canvas, complete, track: track.id };
+    context.fillStyle = context.strokeStyle = how.colour;
+    const complete = this.tiles.level(how.spp) ? this.#peaks(context, track, n, how) : this.#samples(context, track, n, how);
+    how.marks?.draw(context, track, (n * STRIP * how.spp) / this.facts.rate, how.spp / this.facts.rate, STRIP, how.height);
+    const strip = { picture: canvas.transferToImageBitmap(), complete, track: track.id };
     this.strips.set(key, strip);
     if (this.strips.size > MOST) this.strips.delete(this.strips.keys().next().value);
-    budget.ms -= performance.now() - begun;
+    budget[purse] -= performance.now() - begun;
     return strip;
   }
 
-  #peaks(context, track, n, spp, height, gain) {
+  #peaks(context, track, n, { spp, height, gain }) {
     const level = this.tiles.level(spp);
     const size = this.facts.tile;
     const middle = height / 2;
@@ -98,7 +102,7 @@ export class Waves {
     return complete;
   }
 
-  #samples(context, track, n, spp, height, gain) {
+  #samples(context, track, n, { spp, height, gain }) {
     const size = this.facts.tile;
     const middle = height / 2;
     const first = Math.floor(n * STRIP * spp) - 1;
