@@ -24,9 +24,9 @@ export const GROUPS = {
     "stretch-longer": [["Ctrl+ArrowRight"], "Loop a bar more", (d) => stretchBy(d, 1)],
     "stretch-shorter": [["Ctrl+ArrowLeft"], "Loop a bar less", (d) => stretchBy(d, -1)],
     "play-order": [["Shift+B"], "Play the running order", (d) => d.order.play()],
-    release: [["b"], "Release the held section at its next bar line", (d) => d.order.release()],
-    "order-stop": [["u"], "Leave the running order", (d) => d.order.stop()],
-    "loop-section": [["\\"], "Loop the section around the playhead", (d) => d.marks.loop()],
+    release: [["b"], "Leave the held section", (d) => d.order.release()],
+    "order-stop": [["u"], "Stop the running order", (d) => d.order.stop()],
+    "loop-section": [["\\"], "Loop this section", (d) => d.marks.loop()],
     slow: [["q"], "Slower: 100, 75, 50, 25 %", (d) => d.cyclePace()],
     click: [["c"], "Click on or off", (d) => d.toggleClick()],
     ears: [["Shift+C"], "Click left, tracks right", (d) => d.toggleEars()],
@@ -43,7 +43,7 @@ export const GROUPS = {
     dismiss: [["x"], "Dismiss the doubt", (d) => d.doubts.dismiss()],
   },
   Beat: {
-    pin: [["p"], "Pin or unpin; on a doubt: pin it as it is", (d) => (d.panels.pane === "doubts" && d.doubts.now ? d.doubts.approve() : d.togglePin())],
+    pin: [["p"], "Pin, or pin no longer", (d) => (d.panels.pane === "doubts" && d.doubts.now ? d.doubts.approve() : d.togglePin())],
     earlier: [[","], "1 ms earlier", (d) => d.nudge(-0.001)],
     later: [["."], "1 ms later", (d) => d.nudge(0.001)],
     "much-earlier": [["<"], "10 ms earlier", (d) => d.nudge(-0.01)],
@@ -53,15 +53,16 @@ export const GROUPS = {
     carry: [["r"], "How far an edit carries", (d) => d.cycleCarry()],
     insert: [["i"], "Insert a beat at the playhead", (d) => d.editing.make({ kind: "insert", to: d.player.seconds, reach: 14 * d.view.perPixel })],
     remove: [["Delete", "Backspace"], "Remove the beat", (d) => d.onChosen((beat) => ({ kind: "remove", beat }))],
-    one: [["o"], "The beat is one", (d) => d.onChosen((beat) => ({ kind: "one", beat }))],
-    "bar-one": [["Shift+O"], "Bar 1 starts at the beat", (d) => d.onChosen((beat) => ({ kind: "number", beat, bar: 1 }))],
-    split: [["s"], "A bar starts at the beat", (d) => d.onChosen((beat) => ({ kind: "split", beat }))],
-    join: [["Shift+J"], "Join the bar with the next", (d) => d.grid && d.editing.make({ kind: "join", bar: d.bar })],
-    "has-beats": [["Shift+Q"], "This bar has … beats", (d) => ofBeat(d, "[data-edit]")],
-    number: [["Shift+R"], "This is bar …", (d) => ofBeat(d, "#bar-number")],
-    meter: [["Shift+M"], "Meter of this bar, or from it on", (d) => ofBeat(d, "#bar-meter")],
-    starts: [["Shift+E"], "Mapped music starts at the beat", (d) => d.onChosen((beat) => ({ kind: "starts", beat }))],
-    ends: [["e"], "Mapped music ends at the beat", (d) => d.onChosen((beat) => ({ kind: "ends", beat }))],
+  },
+  Steps: {
+    version: [["Shift+V"], "Name this version", (d) => d.panels.reach("steps", "#version")],
+    compare: [["Shift+W"], "Compare with another version", (d) => d.compare.withLast()],
+    versions: [["a"], "Click of the other version", (d) => d.compare.switchClick()],
+    "chords-undo": [["Shift+U"], "Undo in the chords", (d) => d.chords.travel(-1)],
+    undo: [["Ctrl+z"], "Undo", (d) => d.editing.travel(-1)],
+    redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.travel(1)],
+    leave: [["Escape"], "Choose nothing, forget taps", (d) => d.leave()],
+    help: [["?"], "All keys", () => document.getElementById("help").showModal()],
   },
   "Stretch, or whole map": {
     solve: [["Shift+S"], "Find its beats again", (d) => d.stretches.solve()],
@@ -92,12 +93,23 @@ export const GROUPS = {
     tap: [["t"], "Tap along; Enter lays the taps", (d) => d.tapping.tap()],
     lay: [["Enter"], "Lay the taps", (d) => d.tapping.lay()],
   },
+  Bars: {
+    one: [["o"], "The beat is one", (d) => d.onChosen((beat) => ({ kind: "one", beat }))],
+    "bar-one": [["Shift+O"], "Bar 1 starts at the beat", (d) => d.onChosen((beat) => ({ kind: "number", beat, bar: 1 }))],
+    split: [["s"], "A bar starts at the beat", (d) => d.onChosen((beat) => ({ kind: "split", beat }))],
+    join: [["Shift+J"], "Join the bar with the next", (d) => d.grid && d.editing.make({ kind: "join", bar: d.bar })],
+    "has-beats": [["Shift+Q"], "This bar has … beats", (d) => ofBeat(d, "[data-edit]")],
+    number: [["Shift+R"], "This is bar …", (d) => ofBeat(d, "#bar-number")],
+    meter: [["Shift+M"], "Meter of this bar …", (d) => ofBeat(d, "#bar-meter")],
+    starts: [["Shift+E"], "Mapped music starts at the beat", (d) => d.onChosen((beat) => ({ kind: "starts", beat }))],
+    ends: [["e"], "Mapped music ends at the beat", (d) => d.onChosen((beat) => ({ kind: "ends", beat }))],
+  },
   Look: {
     fold: [["v"], "Fold, or tracks", (d) => d.fold.toggle()],
-    "row-up": [["ArrowUp"], "In the fold: bar back", (d) => d.fold.shown && d.fold.walk(-1)],
-    "row-down": [["ArrowDown"], "In the fold: bar on", (d) => d.fold.shown && d.fold.walk(1)],
-    "fold-order": [["Shift+I"], "In the fold: farthest off first, or bar by bar", (d) => d.fold.shown && d.fold.reorder()],
-    "fold-track": [["Shift+ArrowDown"], "In the fold: next track", (d) => d.fold.shown && d.fold.nextTrack()],
+    "row-up": [["ArrowUp"], "Fold: bar back", (d) => d.fold.shown && d.fold.walk(-1)],
+    "row-down": [["ArrowDown"], "Fold: bar on", (d) => d.fold.shown && d.fold.walk(1)],
+    "fold-order": [["Shift+I"], "Fold: order of its bars", (d) => d.fold.shown && d.fold.reorder()],
+    "fold-track": [["Shift+ArrowDown"], "Fold: next track", (d) => d.fold.shown && d.fold.nextTrack()],
     in: [["+", "="], "Zoom in", (d) => (d.fold.shown ? d.fold.zoom(1.25) : d.zoomHere(2))],
     out: [["-"], "Zoom out", (d) => (d.fold.shown ? d.fold.zoom(0.8) : d.zoomHere(-2))],
     whole: [["w"], "Whole take", (d) => d.view.fit()],
@@ -106,14 +118,6 @@ export const GROUPS = {
     ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
     grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
     contrast: [["Shift+H"], "High contrast, or as usual", (d) => d.setContrast()],
-    version: [["Shift+V"], "Name this version", (d) => d.panels.reach("steps", "#version")],
-    compare: [["Shift+W"], "Compare with the last named version, else the step before", (d) => d.compare.withLast()],
-    versions: [["a"], "Click of the compared version, or of this one", (d) => d.compare.switchClick()],
-    "chords-undo": [["Shift+U"], "Undo in the chords", (d) => d.chords.travel(-1)],
-    undo: [["Ctrl+z"], "Undo", (d) => d.editing.travel(-1)],
-    redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.travel(1)],
-    leave: [["Escape"], "Choose nothing, forget taps", (d) => d.leave()],
-    help: [["?"], "All keys", () => document.getElementById("help").showModal()],
   },
 };
 
@@ -126,7 +130,7 @@ function ofBeat(desk, field) {
 
 export const COMMANDS = Object.assign({}, ...Object.values(GROUPS));
 
-const SHOWN = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓", "Shift+ArrowLeft": "Shift ←", "Shift+ArrowRight": "Shift →", "Shift+ArrowDown": "Shift ↓", "Ctrl+ArrowLeft": "Ctrl ←", "Ctrl+ArrowRight": "Ctrl →", "Ctrl+z": "Ctrl Z", "Ctrl+Shift+Z": "Ctrl Shift Z", "Ctrl+y": "Ctrl Y", Escape: "Esc" };
+const SHOWN = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓", "Shift+ArrowLeft": "Shift ←", "Shift+ArrowRight": "Shift →", "Shift+ArrowDown": "Shift ↓", "Ctrl+ArrowLeft": "Ctrl ←", "Ctrl+ArrowRight": "Ctrl →", "Ctrl+z": "Ctrl Z", "Ctrl+Shift+Z": "Ctrl Shift Z", "Ctrl+y": "Ctrl Y", Escape: "Esc", Delete: "Del", Backspace: "⌫" };
 const NEEDS_SHIFT = /^[^a-zA-Z]$/; // characters that a keyboard may put on Shift
 
 const words_of = (key) => key.replace("Shift+", "Shift ").replace(/^[a-z]$/, (c) => c.toUpperCase());

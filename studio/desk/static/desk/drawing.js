@@ -184,6 +184,7 @@ export function drawRuler(desk) {
   context.fillStyle = INK.ink;
   const last = Math.min(grid.length, grid.at(view.end) + 1);
   let free = -Infinity; // where the next number has room
+  const tab = view.x(grid.ends[1]) + 2;
   const changes = new Map(grid.meters.map((m) => [m.bar, m.text]));
   for (let i = Math.max(0, grid.at(view.start) - 8); i < last; i++) {
     const change = grid.beat[i] === 1 && every === 1 ? changes.get(grid.bar[i]) : undefined;
@@ -191,9 +192,11 @@ export function drawRuler(desk) {
     if (grid.beat[i] !== 1 || (grid.bar[i] - 1) % every || x < free) continue;
     const number = String(grid.bar[i]);
     context.font = `560 16px ${SERIF}`;
+    const wide = context.measureText(number).width;
+    if (x + wide > tab && x < tab + TAB) continue; // the handle of the end lies there
     context.fillStyle = INK.ink;
     context.fillText(number, x, 33);
-    free = x + context.measureText(number).width + 6;
+    free = x + wide + 6;
     if (change) {
       // meters where they change
       context.font = `italic 500 14px ${SERIF}`;
