@@ -104,6 +104,25 @@ class Keys(TestCase):
         page.keyboard.press("Enter")
         page.wait_for_function("desk.marks.sections.some((m) => m.name === 'Slack water')")
 
+    def test_a_button_shows_what_its_edit_would_do_and_takes_it_back(self):
+        page = self.page
+        page.evaluate("desk.panels.turn('stretch')")
+        before = page.evaluate("desk.grid.time")
+        for button in ("[data-do=steady]", "[data-do=half-later]", "[data-ratio='2:3']"):
+            page.locator(button).hover()
+            page.wait_for_function("desk.before !== null")
+            self.assertNotEqual(page.evaluate("desk.grid.time"), before)
+            page.mouse.move(500, 500)
+            page.wait_for_function("desk.before === null")
+            self.assertEqual(page.evaluate("desk.grid.time"), before)
+
+    def test_a_doubt_is_pinned_as_it_is_by_its_button(self):
+        page = self.page
+        page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+        page.keyboard.press("j")
+        self.edited(lambda: page.locator("[data-doubt][aria-current] [data-do=pin]").click())
+        self.assertGreater(len(page.evaluate("desk.grid.pins")), 0)
+
     def test_a_focused_button_takes_enter(self):
         page = self.page
         page.evaluate("desk.panels.turn('stretch')")

@@ -2,9 +2,30 @@
 
 import { forms } from "./forms.js";
 import { loopTwo, stretchBy, toggleLoop } from "./looping.js";
+import { note } from "../studio/server.js";
 import { stepAttack, stepBar, stepBeat } from "./stepping.js";
 
-/** name: [keys, words, action(desk)], in groups for the help */
+const CHOOSE_BEAT = "Choose a beat first: click its line in the ruler.";
+const CHOOSE_STRETCH = "Choose a stretch first: drag along the time above the bars.";
+
+/** A command that makes an edit. Its button shows what it would do while the pointer rests on it. */
+const edits = (keys, words, edit, without) => [keys, words, (d) => make(d, edit(d), without), edit];
+/** An edit of the chosen beat. */
+const chosen = (keys, words, edit) => edits(keys, words, (d) => (d.selected === null ? null : edit(d.selected, d)), CHOOSE_BEAT);
+const nudges = (keys, words, by) => chosen(keys, words, (beat, d) => ({ kind: "nudge", beat, by, carry: d.carry }));
+
+/** A doubt that is looked at is right as it is; else the chosen beat is pinned or free again. */
+function pinning(desk) {
+  if (desk.panels.pane === "doubts" && desk.doubts.now) return desk.doubts.approval;
+  return desk.selected === null ? null : { kind: "pin", beat: desk.selected, on: !desk.grid.isPinned(desk.grid.place(desk.selected)) };
+}
+
+function make(desk, edit, without) {
+  if (edit) return desk.editing.make(edit);
+  return without && note(without, true);
+}
+
+/** name: [keys, words, action(desk), and for edits what they are], in groups for the help */
 export const GROUPS = {
   Play: {
     play: [[" "], "Play or stop", (d) => d.player.toggle()],
@@ -43,16 +64,16 @@ export const GROUPS = {
     dismiss: [["x"], "Dismiss the doubt", (d) => d.doubts.dismiss()],
   },
   Beat: {
-    pin: [["p"], "Pin, or pin no longer", (d) => (d.panels.pane === "doubts" && d.doubts.now ? d.doubts.approve() : d.togglePin())],
-    earlier: [[","], "1 ms earlier", (d) => d.nudge(-0.001)],
-    later: [["."], "1 ms later", (d) => d.nudge(0.001)],
-    "much-earlier": [["<"], "10 ms earlier", (d) => d.nudge(-0.01)],
-    "much-later": [[">"], "10 ms later", (d) => d.nudge(0.01)],
-    "attack-before": [["{"], "To the attack before", (d) => d.onChosen((beat) => ({ kind: "to-attack", beat, by: -1, carry: d.carry }))],
-    "attack-after": [["}"], "To the next attack", (d) => d.onChosen((beat) => ({ kind: "to-attack", beat, by: 1, carry: d.carry }))],
+    pin: edits(["p"], "Pin, or pin no longer", pinning, CHOOSE_BEAT),
+    earlier: nudges([","], "1 ms earlier", -0.001),
+    later: nudges(["."], "1 ms later", 0.001),
+    "much-earlier": nudges(["<"], "10 ms earlier", -0.01),
+    "much-later": nudges([">"], "10 ms later", 0.01),
+    "attack-before": chosen(["{"], "To the attack before", (beat, d) => ({ kind: "to-attack", beat, by: -1, carry: d.carry })),
+    "attack-after": chosen(["}"], "To the next attack", (beat, d) => ({ kind: "to-attack", beat, by: 1, carry: d.carry })),
     carry: [["r"], "How far an edit carries", (d) => d.cycleCarry()],
-    insert: [["i"], "Insert a beat at the playhead", (d) => d.editing.make({ kind: "insert", to: d.player.seconds, reach: 14 * d.view.perPixel })],
-    remove: [["Delete", "Backspace"], "Remove the beat", (d) => d.onChosen((beat) => ({ kind: "remove", beat }))],
+    insert: edits(["i"], "Insert a beat at the playhead", (d) => ({ kind: "insert", to: d.player.seconds, reach: 14 * d.view.perPixel })),
+    remove: chosen(["Delete", "Backspace"], "Remove the beat", (beat) => ({ kind: "remove", beat })),
   },
   Steps: {
     version: [["Shift+V"], "Name this version", (d) => d.panels.reach("steps", "#version")],
@@ -65,26 +86,26 @@ export const GROUPS = {
     help: [["?"], "All keys", () => document.getElementById("help").showModal()],
   },
   "Stretch, or whole map": {
-    solve: [["Shift+S"], "Find its beats again", (d) => d.stretches.solve()],
-    half: [["h"], "Half the tempo", (d) => d.stretches.make({ kind: "half" })],
-    double: [["d"], "Double the tempo", (d) => d.stretches.make({ kind: "double" })],
-    "three-two": [["4"], "Count 3:2", (d) => d.stretches.ratio("3:2")],
-    "two-three": [["5"], "Count 2:3", (d) => d.stretches.ratio("2:3")],
-    "four-three": [["6"], "Count 4:3", (d) => d.stretches.ratio("4:3")],
-    "three-four": [["7"], "Count 3:4", (d) => d.stretches.ratio("3:4")],
-    "other-half": [["8"], "Half, the other beats survive", (d) => d.stretches.ratio("1:2", 1)],
+    solve: edits(["Shift+S"], "Find its beats again", (d) => (d.loop ? d.stretches.of({ kind: "resolve" }) : null), CHOOSE_STRETCH),
+    half: edits(["h"], "Half the tempo", (d) => d.stretches.of({ kind: "half" })),
+    double: edits(["d"], "Double the tempo", (d) => d.stretches.of({ kind: "double" })),
+    "three-two": edits(["4"], "Count 3:2", (d) => d.stretches.ratio("3:2")),
+    "two-three": edits(["5"], "Count 2:3", (d) => d.stretches.ratio("2:3")),
+    "four-three": edits(["6"], "Count 4:3", (d) => d.stretches.ratio("4:3")),
+    "three-four": edits(["7"], "Count 3:4", (d) => d.stretches.ratio("3:4")),
+    "other-half": edits(["8"], "Half, the other beats survive", (d) => d.stretches.ratio("1:2", 1)),
     "are-bars": [["Shift+N"], "This stretch is … bars", (d) => d.panels.reach("stretch", "#n-bars")],
-    steady: [["y"], "Make it steady", (d) => d.stretches.make({ kind: "steady" })],
-    smooth: [["Shift+Y"], "Smooth it", (d) => d.stretches.make({ kind: "smooth" })],
-    thin: [["Shift+T"], "Fewest points", (d) => d.stretches.thin()],
-    "every-beat": [["Shift+Z"], "A point every beat", (d) => d.stretches.every(0)],
-    "every-bar": [["z"], "A point every bar", (d) => d.stretches.every(1)],
-    "every-two": [["Shift+D"], "A point every 2 bars", (d) => d.stretches.every(2)],
-    "every-four": [["Shift+K"], "A point every 4 bars", (d) => d.stretches.every(4)],
-    "half-earlier": [["9"], "All half a beat earlier", (d) => d.editing.make({ kind: "offbeat", share: -0.5 })],
-    "half-later": [["0"], "All half a beat later", (d) => d.editing.make({ kind: "offbeat", share: 0.5 })],
-    "one-earlier": [["("], "Downbeat a beat earlier", (d) => d.editing.make({ kind: "downbeat", by: -1 })],
-    "one-later": [[")"], "Downbeat a beat later", (d) => d.editing.make({ kind: "downbeat", by: 1 })],
+    steady: edits(["y"], "Make it steady", (d) => d.stretches.of({ kind: "steady" })),
+    smooth: edits(["Shift+Y"], "Smooth it", (d) => d.stretches.of({ kind: "smooth" })),
+    thin: edits(["Shift+T"], "Fewest points", (d) => d.stretches.thinned),
+    "every-beat": edits(["Shift+Z"], "A point every beat", (d) => d.stretches.of({ kind: "every", bars: 0 })),
+    "every-bar": edits(["z"], "A point every bar", (d) => d.stretches.of({ kind: "every", bars: 1 })),
+    "every-two": edits(["Shift+D"], "A point every 2 bars", (d) => d.stretches.of({ kind: "every", bars: 2 })),
+    "every-four": edits(["Shift+K"], "A point every 4 bars", (d) => d.stretches.of({ kind: "every", bars: 4 })),
+    "half-earlier": edits(["9"], "All half a beat earlier", () => ({ kind: "offbeat", share: -0.5 })),
+    "half-later": edits(["0"], "All half a beat later", () => ({ kind: "offbeat", share: 0.5 })),
+    "one-earlier": edits(["("], "Downbeat a beat earlier", () => ({ kind: "downbeat", by: -1 })),
+    "one-later": edits([")"], "Downbeat a beat later", () => ({ kind: "downbeat", by: 1 })),
     lock: [["Shift+P"], "Lock the stretch", (d) => d.marks.set("lock")],
     hold: [["Shift+F"], "Mark a hold (fermata)", (d) => d.marks.set("hold")],
     free: [["Shift+X"], "Mark music without beats", (d) => d.marks.set("free")],
@@ -94,15 +115,15 @@ export const GROUPS = {
     lay: [["Enter"], "Lay the taps", (d) => d.tapping.lay()],
   },
   Bars: {
-    one: [["o"], "The beat is one", (d) => d.onChosen((beat) => ({ kind: "one", beat }))],
-    "bar-one": [["Shift+O"], "Bar 1 starts at the beat", (d) => d.onChosen((beat) => ({ kind: "number", beat, bar: 1 }))],
-    split: [["s"], "A bar starts at the beat", (d) => d.onChosen((beat) => ({ kind: "split", beat }))],
-    join: [["Shift+J"], "Join the bar with the next", (d) => d.grid && d.editing.make({ kind: "join", bar: d.bar })],
+    one: chosen(["o"], "The beat is one", (beat) => ({ kind: "one", beat })),
+    "bar-one": chosen(["Shift+O"], "Bar 1 starts at the beat", (beat) => ({ kind: "number", beat, bar: 1 })),
+    split: chosen(["s"], "A bar starts at the beat", (beat) => ({ kind: "split", beat })),
+    join: edits(["Shift+J"], "Join the bar with the next", (d) => d.grid && { kind: "join", bar: d.bar }),
     "has-beats": [["Shift+Q"], "This bar has … beats", (d) => ofBeat(d, "[data-edit]")],
     number: [["Shift+R"], "This is bar …", (d) => ofBeat(d, "#bar-number")],
     meter: [["Shift+M"], "Meter of this bar …", (d) => ofBeat(d, "#bar-meter")],
-    starts: [["Shift+E"], "Mapped music starts at the beat", (d) => d.onChosen((beat) => ({ kind: "starts", beat }))],
-    ends: [["e"], "Mapped music ends at the beat", (d) => d.onChosen((beat) => ({ kind: "ends", beat }))],
+    starts: chosen(["Shift+E"], "Mapped music starts at the beat", (beat) => ({ kind: "starts", beat })),
+    ends: chosen(["e"], "Mapped music ends at the beat", (beat) => ({ kind: "ends", beat })),
   },
   Look: {
     fold: [["v"], "Fold, or tracks", (d) => d.fold.toggle()],

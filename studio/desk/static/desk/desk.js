@@ -160,15 +160,6 @@ class Desk {
     this.redraw();
   }
 
-  onChosen(edit) {
-    if (this.selected === null) return note("Choose a beat first: click its line in the ruler.");
-    return this.editing.make(edit(this.selected));
-  }
-
-  nudge(by) {
-    this.onChosen((beat) => ({ kind: "nudge", beat, by, carry: this.carry }));
-  }
-
   /** The tempo at a height of the contour, as it was drawn when the drag began. */
   bpmAt(y) {
     return Math.max(10, this.contourScale.bpm(y));
@@ -190,10 +181,6 @@ class Desk {
     this.setCarry(all[(all.indexOf(this.carry) + 1) % all.length]);
     const words = { beat: "this beat only", pins: "to the next pins, solved again", onward: "onward, keeping tempos", stretch: "onward, stretched", whole: "the whole map" };
     note(`An edit carries: ${words[this.carry]}.`);
-  }
-
-  togglePin() {
-    this.onChosen((beat) => ({ kind: "pin", beat, on: !this.grid.isPinned(this.grid.place(beat)) }));
   }
 
   leave() {

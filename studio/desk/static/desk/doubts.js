@@ -88,9 +88,9 @@ export class Doubts {
     if (this.list.length) this.visit(Math.min(Math.max(0, this.open), this.list.length - 1));
   }
 
-  /** It is right as it is: its beats are pinned. */
-  approve() {
-    const doubt = this.now;
-    return doubt && this.desk.editing.make({ kind: "approve", stretch: [doubt.start, doubt.end] });
+  /** The edit by which it is right as it is: its beats are pinned. */
+  get approval() {
+    const { start, end } = this.now;
+    return { kind: "approve", stretch: [start, end] };
   }
 }

@@ -10,10 +10,16 @@ const BUTTONS = {
   compare: (d, data) => d.compare.with(Number(data.compare)),
   pane: (d, data) => d.panels.turn(data.pane),
   carry: (d, data) => d.setCarry(data.carry),
-  ratio: (d, data) => d.stretches.ratio(data.ratio, data.offset),
+  ratio: (d, data) => d.editing.make(d.stretches.ratio(data.ratio, data.offset)),
   score: (d, data) => d.panels.score(`part-${data.score}`),
   mark: (d, data) => d.marks.set(data.mark),
 };
+
+/** The edit that a press of a button would make, if it makes one. */
+function would(desk, { edit, ratio, offset, do: name }) {
+  if (edit) return JSON.parse(edit);
+  return ratio ? desk.stretches.ratio(ratio, offset) : desk.commands[name]?.[3]?.(desk);
+}
 
 /** selector: what submitting such a form does */
 const FORMS = {
@@ -23,7 +29,7 @@ const FORMS = {
     return d.editing.make({ kind: "meter", bar: Number(form.dataset.meter), meter, only: e.submitter?.value === "only" });
   },
   "[data-number]": (d, form) => d.editing.make({ kind: "number", beat: Number(form.dataset.number), bar: Number(form.elements.bar.value) }),
-  "#are-bars": (d, form) => (d.loop ? d.stretches.make({ kind: "bars", bars: Number(form.elements.bars.value) }) : note("Choose a stretch first: drag along the time above the bars.", true)),
+  "#are-bars": (d, form) => (d.loop ? d.editing.make(d.stretches.of({ kind: "bars", bars: Number(form.elements.bars.value) })) : note("Choose a stretch first: drag along the time above the bars.", true)),
   "#new-section": (d, form) => d.marks.set("section", form.elements.name.value),
   "#name-version": async (d, form) => {
     await send(`/sessions/${d.facts.id}/version`, { name: form.elements.name.value });
@@ -54,12 +60,11 @@ export function forms(desk, run) {
   // what a remedy or another button would do shows while the pointer rests on it
   let glanced = null;
   document.addEventListener("pointermove", (e) => {
-    const button = e.pointerType === "mouse" && !e.buttons ? e.target.closest?.("[data-edit], [data-ratio]") : null;
+    const button = e.pointerType === "mouse" && !e.buttons ? e.target.closest?.("[data-edit], [data-ratio], [data-do]") : null;
     if (button === glanced) return;
     desk.editing.endGlance();
     glanced = button;
-    if (!button) return;
-    const { edit, ratio, offset } = button.dataset;
-    desk.editing.glance(edit ? JSON.parse(edit) : { kind: "ratio", ratio, offset: Number(offset ?? 0), ...desk.stretches.said });
+    const shown = button && would(desk, button.dataset);
+    if (shown) desk.editing.glance(shown);
   });
 }

@@ -1,6 +1,6 @@
 // The chosen stretch: what it holds, and what the Stretch pane does with it. Without one, the whole map is meant.
 
-import { note, send } from "../studio/server.js";
+import { send } from "../studio/server.js";
 
 const byId = (id) => document.getElementById(id);
 
@@ -15,13 +15,18 @@ export class Stretches {
     return this.desk.loop ? { stretch: this.desk.loop } : {};
   }
 
-  make(edit) {
-    return this.desk.editing.make({ ...edit, ...this.said });
+  /** An edit of the stretch. */
+  of(edit) {
+    return { ...edit, ...this.said };
   }
 
-  solve() {
-    if (!this.desk.loop) return note("Choose a stretch first: drag along the time above the bars.", true);
-    return this.make({ kind: "resolve" });
+  /** Count anew by a ratio; `offset` says which of the beats survive. */
+  ratio(ratio, offset = 0) {
+    return this.of({ kind: "ratio", ratio, offset: Number(offset) });
+  }
+
+  get thinned() {
+    return this.of({ kind: "thin", within: this.within / 1000 });
   }
 
   /** Name, tempo and length of the stretch: average, lowest and highest. */
@@ -58,25 +63,11 @@ export class Stretches {
     clearTimeout(this.timer);
     this.timer = setTimeout(async () => {
       if (!this.within) return;
-      const edit = { kind: "thin", within: this.within / 1000, ...this.said, step: this.desk.step, preview: true };
+      const edit = { ...this.thinned, step: this.desk.step, preview: true };
       const { data } = await send(`/sessions/${this.desk.facts.id}/edit`, edit);
       const told = byId("thin-told");
       if (told) told.textContent = data.name?.split(": ").at(-1) ?? data.error ?? "";
     }, 60);
-  }
-
-  /** Count anew by a ratio; `offset` says which of the beats survive. */
-  ratio(ratio, offset = 0) {
-    return this.make({ kind: "ratio", ratio, offset: Number(offset) });
-  }
-
-  /** Keep a point at every beat (0) or every so many bars. */
-  every(bars) {
-    return this.make({ kind: "every", bars });
-  }
-
-  thin() {
-    return this.make({ kind: "thin", within: this.within / 1000 });
   }
 }
 
