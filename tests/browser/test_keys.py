@@ -108,7 +108,7 @@ class Keys(TestCase):
         page = self.page
         page.evaluate("desk.panels.turn('stretch')")
         before = page.evaluate("desk.grid.time")
-        for button in ("[data-do=steady]", "[data-do=half-later]", "[data-ratio='2:3']"):
+        for button in ("[data-do=steady]", "[data-do=half-later]", "[data-ratio='2:1']"):
             page.locator(button).hover()
             page.wait_for_function("desk.before !== null")
             self.assertNotEqual(page.evaluate("desk.grid.time"), before)
