@@ -34,12 +34,12 @@ class Performance:
 
 
 KINDS = {
-    "band": 0.23,
-    "rhythm": 0.04,
-    "trio": 0.09,
+    "band": 0.26,
+    "rhythm": 0.05,
+    "trio": 0.10,
     "duo": 0.12,
-    "solo": 0.19,
-    "line": 0.17,
+    "solo": 0.18,
+    "line": 0.13,
     "voices": 0.09,
     "pads": 0.07,
 }
@@ -84,7 +84,6 @@ def compose(seed: int) -> Performance:
     before = p.beats if rng.random() < 0.3 else 1
     total = sum(lengths)
     beats = beat_seconds(rng, p, before, 2)[: before + total + 2] + rng.uniform(0.2, 2.5)
-    beats = _holds(rng, before, lengths, cast, beats)
     index = np.arange(len(beats)) - before
     if before > 1 and any(part.program < 0 for part in cast):  # sticks count in
         sticks = Part("kick", -1, jitter=0.006)
@@ -147,25 +146,6 @@ def _odd_bars(rng: Rng, p: Plan, cast: list[Part]) -> list[int]:
                 part.strokes = [s if s.at < start else replace(s, at=s.at - cut) for s in part.strokes]
             gone += cut
     return lengths
-
-
-def _holds(rng: Rng, before: int, lengths: list[int], cast: list[Part], beats: Floats) -> Floats:
-    """Now and then everybody holds a beat, most often the last or the first of a bar: nothing is struck until the
-    next one. Returns ``beats`` with the held ones long."""
-    if rng.random() > 0.15:
-        return beats
-    out = beats
-    opens = np.concatenate([[0], np.cumsum(lengths)])
-    for bar in rng.integers(2, len(lengths), int(rng.integers(1, 3))).tolist():
-        last = opens[bar + 1] - 1
-        k = int(rng.choice([last, opens[bar], rng.integers(opens[bar], last + 1)], p=[0.5, 0.3, 0.2]))
-        for part in cast:
-            _silence(part, k + 0.01, k + 0.99)
-            part.strokes = [replace(s, length=max(s.length, 0.97)) if s.at == k else s for s in part.strokes]
-        gaps = np.diff(out, prepend=0.0)
-        gaps[before + k + 1] *= rng.uniform(1.5, 4.0)
-        out = np.cumsum(gaps)
-    return out
 
 
 def _pickup(rng: Rng, p: Plan, part: Part) -> None:

@@ -143,7 +143,7 @@ def _between(parts: Curve, m: int) -> Curve:
     """For each of some ``parts`` (n, beats) the share of its variance that lies between ``m`` places of the bar."""
     total, beats = parts.var(axis=1), parts.shape[1]
     parts, total = parts[total >= 1e-9], total[total >= 1e-9]
-    if beats < 3 * m:
+    if beats < 3 * m or not len(parts):
         return np.zeros(0)
     means = parts[:, : beats // m * m].reshape(len(parts), -1, m).mean(axis=1)
     chance = (m - 1) / (beats - 1)

@@ -19,10 +19,9 @@ WEIGHTS = Path(__file__).with_name("learned.npz")
 
 
 @cache
-def _ears() -> list[dict[str, NDArray[np.float32]]]:
+def _weights() -> dict[str, NDArray[np.float32]]:
     with np.load(WEIGHTS) as file:
-        stacked = {k: file[k] for k in file.files}
-    return [{k: w[i] for k, w in stacked.items()} for i in range(len(stacked["first"]))]
+        return {k: file[k] for k in file.files}
 
 
 def _convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32], dilation: int = 1) -> Frames:
@@ -39,22 +38,16 @@ def _convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32],
     return np.asarray(seen @ weight.transpose(2, 1, 0).reshape(-1, len(weight)) + bias)
 
 
-def _said(x: Frames, w: dict[str, NDArray[np.float32]]) -> Frames:
-    """Log-odds ``(steps, 2)`` of a beat and of a downbeat, as one ear hears the features ``x``."""
-    x = np.maximum(_convolve(x, w["first"], w["first_bias"]), 0)
+def hear(curve: NDArray[Any], flux: NDArray[Any], energy: NDArray[Any], chroma: NDArray[Any]) -> NDArray[np.float64]:
+    """Probabilities ``(frames, 2)`` of a beat and of a downbeat, 100 frames a second, from the fused attack curve and
+    everybody's evidence together."""
+    w = _weights()
+    x = np.maximum(_convolve(in_steps(features(curve, flux, energy, chroma)), w["first"], w["first_bias"]), 0)
     skip = np.zeros_like(x)
     for k in range(len(w["wide"])):
         y = np.maximum(_convolve(x, w["wide"][k], w["wide_bias"][k], 2**k), 0)
         y = _convolve(y, w["mix"][k], w["mix_bias"][k])
         x, skip = x + y, skip + y
-    return _convolve(np.maximum(skip, 0), w["last"], w["last_bias"])
-
-
-def hear(curve: NDArray[Any], flux: NDArray[Any], energy: NDArray[Any], chroma: NDArray[Any]) -> NDArray[np.float64]:
-    """Probabilities ``(frames, 2)`` of a beat and of a downbeat, 100 frames a second, from the fused attack curve and
-    everybody's evidence together. Ears that learned apart are averaged in their log-odds."""
-    x = in_steps(features(curve, flux, energy, chroma))
-    said = np.mean([_said(x, ear) for ear in _ears()], axis=0, dtype=np.float64)
-    said = 1 / (1 + np.exp(-said))
+    said = 1 / (1 + np.exp(-_convolve(np.maximum(skip, 0), w["last"], w["last_bias"]).astype(np.float64)))
     at = np.arange(len(curve)) / STEP
     return np.column_stack([np.interp(at, np.arange(len(said)), said[:, k]) for k in range(2)])

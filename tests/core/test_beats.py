@@ -120,6 +120,23 @@ class Division(TestCase):
         self.assertEqual(bars.divide(evidence, np.zeros(17), 4).downbeats.tolist(), starts.tolist())
 
 
+class Patterns(TestCase):
+    """How much of a kind of evidence repeats bar by bar."""
+
+    def test_what_repeats_every_four_beats_is_a_pattern_and_noise_is_none(self):
+        repeating = np.tile([3.0, 0.0, 1.0, 0.0], 24)
+        self.assertGreater(bars._pattern(repeating), 0.95)
+        self.assertLess(bars._pattern(np.random.default_rng(2).normal(size=960)), 0.15)
+
+    def test_an_odd_bar_spoils_only_its_own_stretch(self):
+        odd = np.concatenate([np.tile([3.0, 0.0, 1.0, 0.0], 24), [3.0, 0.0], np.tile([3.0, 0.0, 1.0, 0.0], 16)])
+        self.assertGreater(bars._pattern(odd), 0.8)
+
+    def test_silence_and_a_few_beats_have_none(self):
+        self.assertEqual(bars._pattern(np.zeros(100)), 0.0)
+        self.assertEqual(bars._pattern(np.array([1.0, 0.0, 1.0])), 0.0)
+
+
 class Placing(TestCase):
     def test_a_late_player_does_not_pull_the_beat(self):
         """A kick on the beat and a bass 9 ms behind: beats sit on the kick, the bass's delay is measured."""
