@@ -52,50 +52,88 @@ def prices(shortest: int, count: int, change: float) -> np.ndarray:
 
 
 @njit(cache=True, nogil=True)
-def _decode(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float, hold: float) -> tuple:
-    """Viterbi over (frame, interval). ``gain`` is the worth of a beat at each frame.
-
-    Back pointers: the index of the interval before; -1 opens the chain; below that a beat held for so many frames.
-    """
-    n, m = len(gain), longest - shortest + 1
-    score = np.full((n, m), _NEVER)
-    back = np.full((n, m), -1, dtype=np.int16)
-    # for each interval the frames from which a held beat may come, best first, as a queue (a sliding maximum)
-    ring = int(HELD[1] * longest) + 2
-    queue = np.empty((m, ring), dtype=np.int32)
-    first, last = np.zeros(m, dtype=np.int64), np.zeros(m, dtype=np.int64)
-    cost = prices(shortest, m, change)
+def _neighbours(shortest: int, m: int) -> np.ndarray:
+    """For each interval the first and the last (exclusive) of those that may come before it."""
     reach = np.empty((m, 2), dtype=np.int64)
     for i in range(m):
         reach[i, 0] = max(0, int((shortest + i) / 1.7) - shortest)
         reach[i, 1] = min(m, int((shortest + i) * 1.7) - shortest + 1)
+    return reach
+
+
+@njit(cache=True, nogil=True)
+def _decode(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, change: float, hold: float) -> np.ndarray:
+    """Viterbi over (frame, interval): the score of the best chain that ends with a beat at a frame, so many frames
+    after the one before. ``gain`` is the worth of a beat at each frame. How it came about is asked of the few states
+    on the best chain afterwards (:func:`_traced`)."""
+    n, m = len(gain), longest - shortest + 1
+    score, onward = np.full((n, m), _NEVER), np.full((n, m), _NEVER)
+    # for each interval the frames from which a held beat may come, best first, with their scores, as a queue (a sliding
+    # maximum); its size is a power of two, so that places go round by a mask
+    size = 1
+    while size < int(HELD[1] * longest) + 2:
+        size *= 2
+    mask = size - 1
+    frame, worth = np.empty((m, size), dtype=np.int32), np.empty((m, size))
+    first, last = np.zeros(m, dtype=np.int64), np.zeros(m, dtype=np.int64)
+    cost, reach = prices(shortest, m, change), _neighbours(shortest, m)
+    for i in range(m):
+        cost[i, : reach[i, 0]] = cost[i, reach[i, 1] :] = np.inf
+    cost = np.ascontiguousarray(cost.T)
     for t in range(n):
-        for i in range(m):
+        for i in range(min(m, t - shortest + 1)):
             interval = shortest + i
             # two beats open a chain: the one an interval ago and this one
-            if t >= interval:
-                best, came = gain[t - interval], -1
-                for j in range(reach[i, 0], reach[i, 1]):
-                    s = score[t - interval, j] - cost[i, j]
-                    if s > best:
-                        best, came = s, j
-            else:
-                continue
-            total = best - home[i]
+            total = max(gain[t - interval], onward[t - interval, i]) - home[i]
             newest, oldest = t - int(HELD[0] * interval), t - int(HELD[1] * interval)
             if newest >= 0:
-                while last[i] > first[i] and score[queue[i, (last[i] - 1) % ring], i] <= score[newest, i]:
-                    last[i] -= 1
-                queue[i, last[i] % ring] = newest
-                last[i] += 1
-                while queue[i, first[i] % ring] < oldest:
-                    first[i] += 1
-                held = score[queue[i, first[i] % ring], i] - hold
-                if held > total:
-                    total, came = held, queue[i, first[i] % ring] - t
+                head, tail, new = first[i], last[i], score[newest, i]
+                while tail > head and worth[i, (tail - 1) & mask] <= new:
+                    tail -= 1
+                frame[i, tail & mask], worth[i, tail & mask] = newest, new
+                while frame[i, head & mask] < oldest:
+                    head += 1
+                first[i], last[i] = head, tail + 1
+                total = max(total, worth[i, head & mask] - hold)
             score[t, i] = total + gain[t]
-            back[t, i] = came
-    return score, back
+        _carry(score[t], cost, onward[t])
+    return score
+
+
+@njit(cache=True, nogil=True, fastmath={"nnan", "nsz"})
+def _carry(score: np.ndarray, cost: np.ndarray, onward: np.ndarray) -> None:
+    """What a beat after each interval is worth to the next interval, less the ``cost`` of the change. Side by side in
+    the next interval, so that several are done at a time."""
+    for j in range(len(score)):
+        for i in range(len(onward)):
+            now = score[j] - cost[j, i]
+            onward[i] = now if now > onward[i] else onward[i]
+
+
+@njit(cache=True, nogil=True)
+def _traced(score: np.ndarray, gain: np.ndarray, shortest: int, home: np.ndarray, change: float, hold: float) -> list:
+    """Frames of the best chain, last beat first."""
+    m = score.shape[1]
+    cost, reach = prices(shortest, m, change), _neighbours(shortest, m)
+    best = np.argmax(score)
+    t, i = best // m, best % m
+    chain = [t]
+    while True:
+        interval = shortest + i
+        u = t - interval
+        came, total = -1, gain[u]
+        for j in range(reach[i, 0], reach[i, 1]):
+            if score[u, j] - cost[i, j] > total:
+                came, total = j, score[u, j] - cost[i, j]
+        total -= home[i]
+        # of held beats that are worth the same the shortest
+        for held in range(t - int(HELD[0] * interval), max(-1, t - int(HELD[1] * interval) - 1), -1):
+            if score[held, i] - hold > total:
+                came, total, u = i, score[held, i] - hold, held
+        chain.append(u)
+        if came < 0:
+            return chain
+        t, i = u, came
 
 
 def decode(
@@ -118,21 +156,9 @@ def decode(
         gain[pins] += 1e6
     intervals = np.arange(shortest, longest + 1) / FRAME_RATE
     home = 0.15 * (np.log(intervals * home_bpm / 60) / np.log(1.25)) ** 2
-    score, back = _decode(gain, shortest, longest, home, leash.change, leash.hold)
-    t, i = np.unravel_index(int(np.argmax(score)), score.shape)
-    best = float(score[t, i])
+    score = _decode(gain, shortest, longest, home, leash.change, leash.hold)
+    best = float(score.max())
     if best <= 0:
         return np.zeros(0, dtype=np.int64), 0.0
-    chain = [int(t)]
-    while True:
-        before = int(back[t, i])
-        if before < -1:
-            t = t + before
-            chain.append(int(t))
-            continue
-        t = t - (shortest + i)
-        chain.append(int(t))
-        if before < 0:
-            break
-        i = np.intp(before)
+    chain = _traced(score, gain, shortest, home, leash.change, leash.hold)
     return np.array(chain[::-1], dtype=np.int64), best
