@@ -118,6 +118,7 @@ def run() -> None:
             gaps, work = page.evaluate(SCROLL)
             tell(f"scroll and zoom, {TRACKS} tracks of {MINUTES} min: frame", gaps)
             tell("  of that our own drawing", work)
+            page.wait_for_timeout(3000)  # what the scroll asked for has arrived
             edits = [page.evaluate(EDIT, 200 + 3 * i) for i in range(60)]
             tell("edit to redrawn grid, 1,000 bars", edits)
             page.evaluate("desk.fold.toggle()")

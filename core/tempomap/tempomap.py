@@ -178,12 +178,14 @@ class TempoMap:
 
     # ---- as plain data
 
-    def to_json(self) -> dict[str, Any]:
-        """Plain data that :meth:`from_json` restores bit for bit (floats keep their shortest exact form)."""
+    def to_json(self, arrays: bool = False) -> dict[str, Any]:
+        """Plain data that :meth:`from_json` restores bit for bit (floats keep their shortest exact form); with
+        ``arrays`` the long rows stay numpy's, for a writer that knows those."""
         assert self.pins is not None
+        seconds, quarters = (np.ascontiguousarray(x) for x in (self.seconds, self.quarters))
         return {
-            "seconds": self.seconds.tolist(),
-            "quarters": self.quarters.tolist(),
+            "seconds": seconds if arrays else seconds.tolist(),
+            "quarters": quarters if arrays else quarters.tolist(),
             "pins": np.flatnonzero(self.pins).tolist(),
             "meters": [[c.bar, c.meter.felt] for c in self.meters.changes],
             "lead_bpm": self.lead_bpm,

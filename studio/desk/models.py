@@ -1,5 +1,7 @@
 """The history of a session's map."""
 
+from datetime import datetime
+
 import orjson
 from django.db import models
 
@@ -26,12 +28,12 @@ class MapStep(models.Model):
 
     @property
     def tempo_map(self) -> TempoMap:
-        # steps never change, and a drag asks for the same one many times a second
-        return _recent.get((self.pk, self.map)) or self.remember(TempoMap.from_json(orjson.loads(self.map)))
+        # steps never change, and a drag asks for the same one many times a second; its text need not even be read
+        return _recent.get((self.pk, self.made)) or self.remember(TempoMap.from_json(orjson.loads(self.map)))
 
     def remember(self, tempo_map: TempoMap) -> TempoMap:
         """Keep the map at hand, so that it need not be read again."""
-        _recent[self.pk, self.map] = tempo_map
+        _recent[self.pk, self.made] = tempo_map
         while len(_recent) > RECENT:
             _recent.pop(next(iter(_recent)), None)
         return tempo_map
@@ -39,12 +41,12 @@ class MapStep(models.Model):
 
 #: How many maps are kept at hand.
 RECENT = 64
-_recent: dict[tuple[int, str], TempoMap] = {}
+_recent: dict[tuple[int, datetime], TempoMap] = {}
 
 
 def written(tempo_map: TempoMap) -> str:
     """A map as a step keeps it; floats in their shortest exact form."""
-    return orjson.dumps(tempo_map.to_json()).decode()
+    return orjson.dumps(tempo_map.to_json(arrays=True), option=orjson.OPT_SERIALIZE_NUMPY).decode()
 
 
 class Mark(models.Model):

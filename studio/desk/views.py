@@ -22,8 +22,9 @@ from studio.jobs.models import Job
 from studio.jobs.tasks import start
 from studio.library.models import Session
 
-#: Sessions without what the last search found: whole maps of other readings, which no edit needs to read.
-_LIGHT = Session.objects.select_related("step").defer("finding")
+#: Sessions without what the last search found (whole maps of other readings) and without the text of their map, which
+#: is mostly at hand: no edit needs to read them.
+_LIGHT = Session.objects.select_related("step").defer("finding", "step__map")
 STALE = "This session was changed in another window. The page now shows its current state; make your edit again."
 
 
