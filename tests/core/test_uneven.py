@@ -1,0 +1,82 @@
+"""Bars of five or seven quick pulses: told from even ones, grouped as they are struck."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import numpy as np
+
+from core.beats import Wishes, look, solve, uneven
+from core.tempomap import Meter, Meters, TempoMap
+from tests.core import takes
+
+
+def played(text, pace, bars=20, percent=3):
+    """A band in a meter whose groups are felt, ``pace`` pulses a minute."""
+    meters = Meters.of((1, text))
+    groups = np.tile(meters.meter_at(1).groups, bars)
+    gaps = groups * 60 / takes.drift(len(groups), pace, percent)
+    truth = TempoMap.from_beats(1 + np.concatenate([[0], np.cumsum(gaps)]), 0, meters)
+    return takes.record(truth, takes.groove(truth, bars) | takes.bass_line(truth, bars))
+
+
+class ComesRound(TestCase):
+    def test_seven_and_five_pulses_a_bar(self):
+        for text, pace, count in (("2+2+3/8", 240, 7), ("3+2+2/8", 230, 7), ("2+3/8", 220, 5)):
+            found = uneven.bar_of_pulses(look(played(text, pace).players))
+            self.assertIsNotNone(found, text)
+            self.assertEqual(found[0], count)
+            self.assertAlmostEqual(found[1], pace, delta=0.05 * pace)
+
+    def test_even_bars_do_not(self):
+        """Meters that most music is written in (common practice), their eighths as quick as those above."""
+        for text, bpm in (("4/4", 118), ("3/4", 112), ("5/4", 120), ("7/4", 116), ("6/8", 76), ("12/8", 80)):
+            meters = Meters.of((1, text))
+            truth = takes.tempo_map(takes.drift(takes.length_in_beats(meters, 14) + 1, bpm, 3), meters)
+            made = takes.record(truth, takes.groove(truth, 14) | takes.bass_line(truth, 14))
+            self.assertIsNone(uneven.bar_of_pulses(look(made.players)), text)
+
+    def test_what_is_asked_for_is_not_overruled(self):
+        made = played("2+2+3/8", 240, bars=12)
+        asked = solve(made.players, Wishes(meter=Meter(4)))
+        self.assertEqual(str(asked.map.meters.meter_at(2)), "4/4")
+
+
+class Grouping(TestCase):
+    def scene(self, groups, bars=12, gap=25):
+        """Attacks of a bar's pulses, the first of each group stronger."""
+        base = look(played("4/4", 120, bars=8).players)
+        strong = np.isin(np.arange(sum(groups)), np.cumsum((0, *groups[:-1])))
+        pulses = 100 + gap * np.arange(bars * sum(groups))
+        curve = np.zeros(pulses[-1] + 200)
+        curve[pulses] = np.tile(np.where(strong, 1.0, 0.3), bars)
+        return replace(base, curve=curve), pulses, np.arange(0, len(pulses), sum(groups))
+
+    def test_every_usual_grouping_is_heard(self):
+        for count, usual in uneven.GROUPS.items():
+            for groups in usual:
+                scene, pulses, downbeats = self.scene(groups)
+                self.assertEqual(uneven.grouped(scene, pulses, downbeats, count).groups, groups)
+
+    def test_where_nothing_tells_the_usual_one_is_taken(self):
+        """Twos before the three (common practice)."""
+        scene, pulses, downbeats = self.scene((2, 2, 3))
+        flat = replace(scene, curve=np.full_like(scene.curve, 0.5))
+        self.assertEqual(uneven.grouped(flat, pulses, downbeats, 7).groups, uneven.GROUPS[7][0])
+
+    def test_an_unfinished_last_bar_does_not_matter(self):
+        scene, pulses, downbeats = self.scene((3, 2))
+        self.assertEqual(uneven.grouped(scene, pulses[:-2], downbeats, 5).groups, (3, 2))
+
+
+class Found(TestCase):
+    def test_felt_beats_confidence_and_doubts_agree(self):
+        found = solve(played("2+2+3/8", 240).players)
+        beats = found.map.beats()
+        self.assertEqual(found.map.meters.meter_at(3), Meter(7, 8, (2, 2, 3)))
+        self.assertEqual(len(found.confidence), len(beats))
+        self.assertFalse([d for d in found.doubts if d.kind == "phase"])
+        self.assertTrue(all(beats.index[0] <= d.beat <= beats.index[-1] for d in found.doubts))
+        # the long beat is half as long again as the others
+        gaps = np.diff(beats.seconds)
+        long = gaps[beats.beat[:-1] == 3].mean() / gaps[beats.beat[:-1] == 1].mean()
+        self.assertAlmostEqual(long, 1.5, delta=0.06)
