@@ -12,7 +12,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterable
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
@@ -196,6 +196,12 @@ class Meters:
             out[here] = self._indices[k] + bars * meter.beats + index
         return out
 
+    def counted(self, first: int, last: int) -> tuple[Ints, Floats, Ints, Ints]:
+        """Felt-beat indices ``first`` to ``last``, their quarters, bars, and numbers in the bar; not to be written to.
+
+        Kept, as every edit of a map asks for the same ones."""
+        return _counted(self, first, last)
+
     def with_meter(self, bar: int, meter: Meter, only: bool = False) -> Meters:
         """``meter`` from ``bar`` on (until the next change), or for that bar only."""
         if bar < 1:
@@ -225,3 +231,15 @@ class Meters:
             return self
         later = [MeterChange(c.bar - self.changes[k].bar, c.meter) for c in self.changes[k + 1 :]]
         return Meters(self.changes[:k]).followed(self._indices[k] + by, self.changes[k].meter, later)
+
+
+@lru_cache(maxsize=32)
+def _counted(meters: Meters, first: int, last: int) -> tuple[Ints, Floats, Ints, Ints]:
+    index = np.arange(first, last + 1)
+    quarters = meters.quarters_of_beat(index)
+    bar = meters.bars_at(quarters)
+    opening = np.round(meters.beat_of_quarters(meters.bar_quarters(bar))).astype(np.int64)
+    beat = index - opening + 1
+    for kept in (index, quarters, bar, beat):
+        kept.flags.writeable = False
+    return index, quarters, bar, beat

@@ -159,11 +159,8 @@ class TempoMap:
         ends = self.meters.beat_of_quarters(self.quarters[[0, -1]])
         first = int(np.ceil(ends[0] - EPSILON)) if first is None else first
         last = int(np.floor(ends[1] + EPSILON)) if last is None else last
-        index = np.arange(first, last + 1)
-        quarters = self.meters.quarters_of_beat(index)
-        bar = self.meters.bars_at(quarters)
-        opening = np.round(self.meters.beat_of_quarters(self.meters.bar_quarters(bar))).astype(np.int64)
-        return Beats(self.seconds_at(quarters), quarters, bar, index - opening + 1, index)
+        index, quarters, bar, beat = self.meters.counted(first, last)
+        return Beats(self.seconds_at(quarters), quarters, bar, beat, index)
 
     def bar_seconds(self, bars: ArrayLike) -> Floats:
         """Seconds of bar lines."""

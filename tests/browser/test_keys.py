@@ -155,3 +155,54 @@ class Keys(TestCase):
         self.assertGreater(max(map(abs, page.evaluate("desk.compare.other.ms"))), 200)
         page.keyboard.press("Shift+W")
         page.wait_for_function("!desk.compare.other")
+
+    def test_escape_leaves_a_field_and_the_letters_are_commands_again(self):
+        page = self.page
+        page.keyboard.press("Shift+N")
+        page.wait_for_function("document.activeElement.id === 'n-bars'")
+        page.keyboard.press("Escape")
+        page.wait_for_function("!document.activeElement.matches('input')")
+        page.keyboard.press("v")
+        page.wait_for_function("desk.fold.shown")
+        page.keyboard.press("v")
+
+    def test_taps_are_laid_by_enter_whatever_has_the_focus(self):
+        page = self.page
+        page.evaluate("desk.panels.turn('stretch')")
+        goal = page.evaluate("desk.grid.time.slice(40, 48)")
+        page.locator("[data-ratio='2:1']").focus()
+        page.evaluate("(taps) => (desk.tapping.taps = taps)", [t + 0.04 for t in goal])
+        before = len(page.evaluate("desk.grid.time"))
+        after = self.edited(lambda: page.keyboard.press("Enter"))
+        self.assertEqual(len(after), before)
+        self.assertLess(np.median([np.abs(after - t).min() for t in goal]), 0.01)
+
+    def test_the_bar_at_the_playhead_is_given_beats_and_a_meter(self):
+        page = self.page
+        page.evaluate("desk.select(null); desk.go(desk.grid.time[desk.grid.bar.indexOf(6)] + 0.01)")
+        page.keyboard.press("Shift+Q")
+        page.wait_for_function("document.activeElement.matches('[data-edit]')")
+        page.keyboard.press("Tab")
+        self.edited(lambda: page.keyboard.press("Enter"))  # the second choice: three beats
+        self.assertEqual(page.evaluate("desk.grid.beat.filter((_, i) => desk.grid.bar[i] === 6).length"), 3)
+        self.edited(lambda: page.keyboard.press("Control+z"))
+        page.keyboard.press("Shift+M")
+        page.wait_for_function("document.activeElement.id === 'bar-meter'")
+        page.keyboard.type("6/8")
+        self.edited(lambda: page.keyboard.press("Enter"))
+        self.assertIn("6/8", page.evaluate("desk.grid.meters.map((m) => m.text)"))
+
+    def test_a_chosen_beat_stays_chosen_when_bars_are_renumbered(self):
+        page = self.page
+        page.evaluate("desk.select(desk.grid.index(desk.grid.bar.indexOf(9)))")
+        time = page.evaluate("desk.grid.time[desk.grid.place(desk.selected)]")
+        for key in ("(", ")", "Shift+O"):
+            self.edited(lambda key=key: page.keyboard.press(key))
+            self.assertEqual(page.evaluate("desk.grid.time[desk.grid.place(desk.selected)]"), time)
+
+    def test_without_a_chosen_beat_or_stretch_the_page_says_what_to_do(self):
+        page = self.page
+        page.keyboard.press("Escape")
+        for key, words in ((",", "Choose a beat first"), ("Shift+S", "Choose a stretch first")):
+            page.keyboard.press(key)
+            page.wait_for_selector(f".note.bad >> text={words}")
