@@ -28,9 +28,12 @@ def main() -> None:
             page.screenshot(path=TARGET / "desk-bar.png")
             page.keyboard.press("w")
             page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
-            page.keyboard.press("j")
-            page.wait_for_timeout(1200)
+            for _ in range(3):
+                page.keyboard.press("j")
+            page.locator("[data-doubt][aria-current] [data-remedy]").first.hover()  # what it would do
+            page.wait_for_timeout(1500)
             page.screenshot(path=TARGET / "doubt.png")
+            page.mouse.move(600, 780)
             page.keyboard.press("w")
             for stage in ("Guide", "Find", "Deliver"):
                 page.get_by_role("tab", name=stage).click()
@@ -77,7 +80,8 @@ def main() -> None:
                 {"kind": "steady", "stretch": page.evaluate("[desk.grid.time[146], desk.grid.time[166]]")},
             ):
                 page.evaluate("(edit) => desk.editing.make(edit)", edit)
-            page.wait_for_timeout(2500)
+            page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
+            page.wait_for_timeout(600)
             page.screenshot(path=TARGET / "fold-wrong.png")
             page.keyboard.press("v")
             page.get_by_role("tab", name="Steps").click()
