@@ -56,12 +56,8 @@ def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, 
             ahead_top[t] = new.max()
             ahead[t] = np.exp(new - ahead_top[t])
     behind, behind_top = np.ones((n, m)), np.zeros(n)
-    after, following = (
-        np.zeros((n, m)),
-        np.full(n, _NEVER),
-    )  # what a beat at t after an interval j is worth from there on
+    after = np.zeros((n, m))  # the worth of what follows after each interval, as shares of the same largest
     for t in range(n - 1, -1, -1):
-        # what comes after t, for each interval j to the next beat: its own largest taken out
         top = 0.0
         count = min(m, n - t - shortest)
         for j in range(count):
@@ -70,7 +66,6 @@ def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, 
             top = max(top, new[j])
         for j in range(count):
             after[t, j] = np.exp(new[j] - top)
-        following[t] = top
         ends = np.exp(-top)  # or the chain ends here
         for i in range(m):
             total = ends
@@ -89,7 +84,7 @@ def _posterior(gain: np.ndarray, shortest: int, longest: int, home: np.ndarray, 
             inside += ahead[t, i] * behind[t, i]
         out[t] = inside * np.exp(ahead_top[t] + behind_top[t] - whole)
         # as the first beat of a chain
-        out[t] += after[t].sum() * np.exp(following[t] + gain[t] - whole)
+        out[t] += after[t].sum() * np.exp(behind_top[t] + gain[t] - whole)
     return out
 
 

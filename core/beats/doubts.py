@@ -213,7 +213,9 @@ class _Finder:
             return []
         first, last = int(opens[-1]), int(closes[0])
         bars = (last - first) // main
-        words = f"it slows down or holds: bars {self.bar[first]} to {self.bar[first] + bars - 1} have {main} beats"
+        one, end = int(self.bar[first]), int(self.bar[first]) + bars - 1
+        which = f"bar {one} has" if bars == 1 else f"bars {one} to {end} have"
+        words = f"it slows down or holds: {which} {main} beats"
         stretch = [float(self.t[first]), float(self.t[last])]
         return [Remedy(words, {"kind": "bars", "stretch": stretch, "bars": bars})] if bars else []
 

@@ -72,7 +72,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
         return _uneven(
             players, wishes, scene, wishes.meter, (wishes.tempo[0] * share, wishes.tempo[1] * share), progress
         )
-    if wishes.meter is None and (found := uneven.bar_of_pulses(scene)):
+    if wishes.meter is None and (found := uneven.bar_of_pulses(scene, wishes.tempo[1])):
         count, pace = found
         return _uneven(players, wishes, scene, Meter(count, 8), (pace / 1.25, pace * 1.25), progress)
     if wishes.meter and wishes.meter.beats == wishes.meter.numerator and wishes.meter.denominator > 4:

@@ -9,27 +9,29 @@ import numpy as np
 from core.beats import bars
 from core.beats.decoder import decode
 from core.beats.scene import Scene
-from core.beats.tempo import Ints, candidates
+from core.beats.tempo import USUAL_RANGE, Ints, candidates
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter
 
-#: Pulses a minute in such bars; slower ones are beats themselves (common practice).
-QUICK, QUICKEST = 198.0, 340.0
+#: Pulses are this much quicker than the quickest beats, and at most so many a minute (common practice).
+QUICKER, QUICKEST = 1.1, 340.0
 #: The usual ways to group them (common practice), likeliest first.
 GROUPS: dict[int, Sequence[tuple[int, ...]]] = {5: ((3, 2), (2, 3)), 7: ((2, 2, 3), (3, 2, 2), (2, 3, 2))}
 #: How alike bars have to be, in standard deviations, and how little every other number of pulses may be so.
 ALIKE, OTHERS = 0.15, 0.65
 
 
-def bar_of_pulses(scene: Scene) -> tuple[int, float] | None:
+def bar_of_pulses(scene: Scene, fastest: float = USUAL_RANGE[1]) -> tuple[int, float] | None:
     """Five or seven, and the pulses a minute, where what is played comes round after so many quick pulses and after no
-    other number but its multiples; else None. An even bar repeats at even distances above all."""
-    for home in candidates(scene.curve, QUICK, QUICKEST):
-        if not QUICK <= home <= QUICKEST:
+    other number but its multiples; else None. An even bar repeats at even distances above all. ``fastest``: the
+    quickest beats that are expected, a minute."""
+    quick = QUICKER * fastest
+    for home in candidates(scene.curve, quick, QUICKEST) if quick < QUICKEST else ():
+        if not quick <= home <= QUICKEST:
             continue
         pulses, _ = decode(scene.curve, home / 1.3, home * 1.3, home)
         pace = float(60 * FRAME_RATE / np.median(np.diff(pulses))) if len(pulses) > 40 else 0.0
-        if not QUICK < pace < QUICKEST:
+        if not quick < pace < QUICKEST:
             continue
         alike = bars.repetition(scene.mix, pulses)
         for count in GROUPS:

@@ -7,13 +7,15 @@ from unittest import TestCase
 import mir_eval
 import numpy as np
 
-from core.beats import NoBeats, Player, Wishes, bars, decoder, fusion, refine, solve, tempo
+from core.beats import NoBeats, Player, Wishes, bars, decoder, fusion, look, refine, solve, tempo
+from core.beats.resolve import resolve
 from core.cli import Teller, hear
 from core.demo import boathouse, others
 from core.demo.files import write_tracks
 from core.listening.attacks import NONE, Attacks
 from core.listening.spectrum import Evidence
 from core.tempomap import Meter
+from core.tempomap.splice import bars_between
 
 
 def pulses(times, frames=6000, strengths=None):
@@ -208,6 +210,24 @@ class Demos(TestCase):
         self.assertGreater(beats, 0.9)
         self.assertGreater(tight, 0.85)
         self.assertGreater(downs, 0.85)
+
+    def test_the_slow_down_into_a_hold_is_one_remedy_away(self):
+        """The quintet slows down from bar 40 and holds a beat of bar 41, where the map has run on."""
+        players, truth = self.players[boathouse.TITLE], boathouse.truth()
+        found = self.solved(boathouse.TITLE)
+        remedies = [r.edit for d in found.doubts if d.bar == 41 for r in d.remedies]
+        edit = next(e for e in remedies if e["kind"] == "bars")
+        start, end = edit["stretch"]
+        laid = bars_between(found.map, start, end, edit["bars"])
+        first, last = (round(float(laid.beat_index_at(t))) for t in (start, end))
+        laid = resolve(look(players), laid, first, last, last - first)
+        bars = np.array([40, 41, 42])
+        np.testing.assert_allclose(laid.bar_seconds(bars), truth.bar_seconds(bars), atol=0.03)
+        # the beats of the slow-down are struck, those of the hold are not
+        slowing = truth.seconds_of_beat(truth.beat_index_at(start) + np.arange(5))
+        np.testing.assert_allclose(laid.seconds_of_beat(first + np.arange(5)), slowing, atol=0.03)
+        later = laid.beats().seconds > end + 0.1
+        np.testing.assert_array_equal(laid.beats().seconds[later], found.map.beats().seconds[-int(later.sum()) :])
 
     def test_the_machine_s_tempo(self):
         beats, tight, downs = self.measured("Tide Table")

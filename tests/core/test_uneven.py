@@ -35,6 +35,12 @@ class ComesRound(TestCase):
             made = takes.record(truth, takes.groove(truth, 14) | takes.bass_line(truth, 14))
             self.assertIsNone(uneven.bar_of_pulses(look(made.players)), text)
 
+    def test_quick_beats_that_the_engineer_expects_are_beats(self):
+        scene = look(played("2+3/8", 220).players)
+        self.assertIsNotNone(uneven.bar_of_pulses(scene))
+        self.assertIsNone(uneven.bar_of_pulses(scene, fastest=240))
+        self.assertIsNone(uneven.bar_of_pulses(scene, fastest=400))
+
     def test_what_is_asked_for_is_not_overruled(self):
         made = played("2+2+3/8", 240, bars=12)
         asked = solve(made.players, Wishes(meter=Meter(4)))

@@ -22,6 +22,7 @@ export class Compare {
   /** With the last named version, else with the step before; pressed again it leaves. */
   withLast() {
     if (this.other) return this.leave();
+    if (this.desk.panels.stage !== "check") return this.desk.panels.reach("steps", "[data-compare]"); // there to choose from
     const steps = [...document.querySelectorAll(".versions li:not([aria-current]) [data-compare], .steps li[aria-current] ~ li [data-compare]")];
     if (!steps.length) return note("There is no other version yet, nor a step before this one.");
     this.desk.panels.turn("steps");
