@@ -48,9 +48,9 @@ def splice(
 def _through(new: np.ndarray, pinned: np.ndarray, fixed: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """New beats that pass through the times ``fixed``: their seconds, their places (0 for the first), the pinned."""
     place = np.arange(len(new), dtype=np.float64)
-    at = np.interp(fixed, new, place)
+    at = _at(fixed, new)
     near = np.abs(at - np.round(at)) < 0.3
-    beats = np.round(at[near]).astype(int)
+    beats = np.clip(np.round(at[near]), 0, len(new) - 1).astype(int)
     moved = new.copy()
     moved[beats] = np.where(pinned[beats], new[beats], fixed[near])  # the engineer's last word counts
     if len(set(beats.tolist())) < len(beats) or (np.diff(moved) <= 0).any():
@@ -60,8 +60,15 @@ def _through(new: np.ndarray, pinned: np.ndarray, fixed: np.ndarray) -> tuple[np
     between = fixed[~near]
     seconds = np.concatenate([moved, between])
     order = np.argsort(seconds, kind="stable")
-    places = np.concatenate([place, np.interp(between, moved, place)])[order]
+    places = np.concatenate([place, _at(between, moved)])[order]
     return seconds[order], places, np.concatenate([kept, np.ones(len(between), dtype=bool)])[order]
+
+
+def _at(seconds: np.ndarray, beats: np.ndarray) -> np.ndarray:
+    """Where times lie among ``beats``, 0 at the first; beyond them counted on in their first and last gap."""
+    at = np.interp(seconds, beats, np.arange(len(beats), dtype=np.float64))
+    early, late = np.minimum(seconds - beats[0], 0), np.maximum(seconds - beats[-1], 0)
+    return np.asarray(at + early / (beats[1] - beats[0]) + late / (beats[-1] - beats[-2]))
 
 
 def _around(full: TempoMap, new: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

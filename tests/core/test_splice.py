@@ -59,6 +59,16 @@ class Splicing(TestCase):
         self.assertEqual(spliced.seconds[spliced.pins].tolist(), [pin])
         np.testing.assert_allclose(spliced.beats().seconds[14:23], tempo_map.seconds[14:31:2])
 
+    def test_a_pin_just_beside_the_stretch_pulls_no_beat_of_it(self):
+        """Four tenths of a beat outside it stands between, on either side; the new beats are where they were put."""
+        tempo_map = set_pin(set_pin(wandering(), 13, True), 28, True)
+        pins = tempo_map.seconds[tempo_map.pins]
+        new = np.linspace(pins[0] + 0.2, pins[1] - 0.2, 16)
+        spliced = splice(tempo_map, new)
+        self.assertEqual(spliced.seconds[spliced.pins].tolist(), pins.tolist())
+        self.assertTrue(np.isin(new, spliced.seconds).all())
+        self.assertTrue((np.diff(spliced.quarters) > 0).all())
+
     def test_two_pins_for_one_beat_are_refused(self):
         tempo_map = set_pin(set_pin(wandering(), 20, True), 21, True)
         with self.assertRaisesRegex(EditError, "Unpin"):
