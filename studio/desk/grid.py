@@ -3,6 +3,7 @@
 import numpy as np
 
 from core.tempomap import TempoMap
+from core.tempomap.tempomap import Beats
 
 
 def grid(tempo_map: TempoMap) -> dict:
@@ -11,6 +12,16 @@ def grid(tempo_map: TempoMap) -> dict:
     ``bpm[i]`` is the felt tempo from beat i to the next; times are exact to 0.1 µs.
     """
     beats = tempo_map.beats()
+    return {
+        **_rows(tempo_map, beats),
+        "bar": beats.bar,
+        "beat": beats.beat,
+        "first": int(beats.index[0]),
+    }
+
+
+def _rows(tempo_map: TempoMap, beats: Beats) -> dict:
+    """What edits change most often."""
     after = tempo_map.seconds_of_beat(beats.index[-1] + 1)
     bpm = 60 / np.diff(np.append(beats.seconds, after))
     pinned = tempo_map.quarters[tempo_map.pins]
@@ -19,12 +30,17 @@ def grid(tempo_map: TempoMap) -> dict:
         {"bar": c.bar, "time": round(float(tempo_map.bar_seconds(c.bar)), 7), "text": c.meter.felt}
         for c in tempo_map.meters.changes
     ]
-    return {
-        "time": np.round(beats.seconds, 7),
-        "bar": beats.bar,
-        "beat": beats.beat,
-        "first": int(beats.index[0]),
-        "bpm": np.round(bpm, 3),
-        "pins": places,
-        "meters": meters,
-    }
+    return {"time": np.round(beats.seconds, 7), "bpm": np.round(bpm, 3), "pins": places, "meters": meters}
+
+
+def change(before: TempoMap, after: TempoMap) -> dict | None:
+    """How the grid of ``after`` differs from that of ``before``, for a page that has the latter: time and tempo of the
+    beats from the place ``from`` on, pins and meters. None where beats came or went or bars changed."""
+    old, new = before.beats(), after.beats()
+    if before.meters != after.meters or len(old) != len(new) or old.index[0] != new.index[0]:
+        return None
+    moved = np.flatnonzero(old.seconds != new.seconds)
+    # the tempo before a beat that moved is another too
+    rows = slice(max(0, int(moved[0]) - 1), int(moved[-1]) + 1) if len(moved) else slice(0, 0)
+    whole = _rows(after, new)
+    return {**whole, "from": rows.start, "time": whole["time"][rows], "bpm": whole["bpm"][rows]}

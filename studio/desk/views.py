@@ -16,7 +16,7 @@ from studio.desk import edits, history, panels
 from studio.desk.answers import answer
 from studio.desk.drawn import TILE
 from studio.desk.edits.stretches import RATIOS
-from studio.desk.grid import grid
+from studio.desk.grid import change, grid
 from studio.desk.played import BLOCK
 from studio.jobs.models import Job
 from studio.jobs.tasks import start
@@ -84,13 +84,13 @@ def session_facts(request, pk):
     return JsonResponse(facts(get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)))
 
 
-def _state(session: Session, tempo_map=None) -> dict:
-    """The grid with its place in history."""
+def _state(session: Session, drawn: dict | None = None) -> dict:
+    """The grid (as already ``drawn``, where it is) with its place in history."""
     if session.step_id is None:
         return {"step": None, "grid": None, "here": -1}
     return {
         "step": session.step_id,
-        "grid": grid(tempo_map or session.step.tempo_map),
+        "grid": drawn or grid(session.step.tempo_map),
         "here": session.step.place,
         "name": session.step.name,
     }
@@ -112,13 +112,16 @@ def edit(request, pk):
         edited, name = edits.apply(session, session.step.tempo_map if session.step else None, said)
     except EditError as e:
         return answer({"error": str(e)}, status=422)
+    # a page that says so has the grid of this step; mostly a few of its beats move
+    had = session.step.tempo_map if session.step and said.get("had") else None
+    drawn = (had and change(had, edited)) or grid(edited)
     if said.get("preview"):
-        return answer({"grid": grid(edited), "name": name})
+        return answer({"grid": drawn, "name": name})
     try:
         history.record(session, edited, name, on=session.step_id)
     except history.Stale:
         return answer({"error": STALE, **_state(_fresh(pk))}, status=409)
-    return answer(_state(session, edited))
+    return answer(_state(session, drawn))
 
 
 def _fresh(pk) -> Session:

@@ -89,10 +89,11 @@ class Desk {
 
   setMap({ step, grid, here }) {
     const chosen = this.selected === null ? undefined : this.#chosenTime();
+    const had = this.before ?? this.grid;
     this.before = null;
     this.step = step;
     this.here = here;
-    this.grid = grid ? new Grid(grid) : null;
+    this.grid = grid ? Grid.of(grid, had) : null;
     if (this.selected !== null) this.selected = this.grid?.still(this.selected, chosen) ?? null;
     this.hover = null;
     if (this.loop && this.loopBar !== undefined) loopBars(this, this.loopBar);

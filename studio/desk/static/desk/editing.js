@@ -29,7 +29,7 @@ export class Editing {
   async #make(edit) {
     this.endGlance();
     const begun = performance.now();
-    const { ok, status, data } = await send(`${this.url}/edit`, { ...edit, step: this.desk.step });
+    const { ok, status, data } = await send(`${this.url}/edit`, { ...edit, step: this.desk.step, had: true });
     if (ok || status === 409) this.desk.setMap(data);
     else this.desk.endPreview();
     if (!ok) note(data.error ?? "The edit could not be made.", true);
@@ -77,9 +77,10 @@ export class Editing {
     while (this.wish) {
       const now = this.wish;
       this.wish = null;
-      const { ok, data } = await send(`${this.url}/edit`, { ...now, step: this.desk.step, preview: true });
-      if (this.dropped) break;
-      if (ok) this.desk.showPreview(new Grid(data.grid), data.name);
+      const { step } = this.desk;
+      const { ok, data } = await send(`${this.url}/edit`, { ...now, step, preview: true, had: true });
+      if (this.dropped || step !== this.desk.step) break;
+      if (ok) this.desk.showPreview(Grid.of(data.grid, this.desk.before ?? this.desk.grid), data.name);
       else if (data.error) this.desk.tip(data.error);
     }
     this.asking = false;

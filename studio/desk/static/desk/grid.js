@@ -1,6 +1,16 @@
 // Bars and beats as the server sends them, looked up for drawing and pointing. No musical reckoning here.
 
 export class Grid {
+  /** A grid as sent whole, or as what changed in the one that the page has. */
+  static of(sent, base) {
+    if (sent.from === undefined) return new Grid(sent);
+    const { bar, beat, first } = base;
+    const [time, bpm] = [base.time.slice(), base.bpm.slice()];
+    sent.time.forEach((t, i) => (time[sent.from + i] = t));
+    sent.bpm.forEach((t, i) => (bpm[sent.from + i] = t));
+    return new Grid({ time, bar, beat, first, bpm, pins: sent.pins, meters: sent.meters });
+  }
+
   constructor(data) {
     Object.assign(this, data);
     this.pinned = new Set(data.pins);
