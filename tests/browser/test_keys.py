@@ -166,6 +166,19 @@ class Keys(TestCase):
         page.wait_for_function("desk.fold.shown")
         page.keyboard.press("v")
 
+    def test_what_is_being_written_stays_when_the_panel_comes_anew(self):
+        page = self.page
+        page.keyboard.press("Shift+V")
+        page.wait_for_function("document.activeElement.id === 'version'")
+        page.keyboard.type("before the ")
+        panel = page.locator("#panel > *").first.element_handle()
+        page.evaluate("desk.panels.refresh(0)")
+        page.wait_for_function("(old) => !old.isConnected", arg=panel)
+        page.keyboard.type("tide")
+        self.assertEqual(
+            page.evaluate("[document.activeElement.id, document.activeElement.value]"), ["version", "before the tide"]
+        )
+
     def test_taps_are_laid_by_enter_whatever_has_the_focus(self):
         page = self.page
         page.evaluate("desk.panels.turn('stretch')")

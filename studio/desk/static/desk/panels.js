@@ -11,6 +11,7 @@ export class Panels {
     this.stage = null;
     this.pane = "doubts";
     for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.open(b.dataset.stage);
+    document.body.addEventListener("htmx:beforeSwap", (e) => e.target.id === "panel" && this.#hold());
     // right after the swap, before the screen shows all panes at once
     document.body.addEventListener("htmx:afterSwap", (e) => e.target.id === "panel" && this.#shown());
   }
@@ -51,12 +52,34 @@ export class Panels {
     field.select?.();
   }
 
+  /** What is being written stays under the hands when the panel comes anew. */
+  #hold() {
+    const field = document.activeElement;
+    this.held = null;
+    if (!field?.matches("#panel input:is(:not([type]), [type=text])")) return;
+    const at = field.id ? `#${field.id}` : `[name=${field.name}]`;
+    if (document.querySelectorAll(`#panel ${at}`).length > 1) return; // which of them it was cannot be told
+    this.held = { at, value: field.value, marked: [field.selectionStart, field.selectionEnd] };
+  }
+
+  #release() {
+    const field = this.held && document.querySelector(`#panel ${this.held.at}`);
+    if (field) {
+      field.value = this.held.value;
+      field.closest("details")?.setAttribute("open", "");
+      field.focus();
+      field.setSelectionRange(...this.held.marked);
+    }
+    this.held = null;
+  }
+
   #shown() {
     const { desk } = this;
     desk.setLead(desk.player.bars);
     desk.setCarry(desk.carry);
     this.turn(this.pane);
     for (const part of [desk.doubts, desk.marks, desk.compare]) part.show();
+    this.#release();
     this.#reached();
     if (byId("click-pan")) byId("click-pan").value = desk.player.clickPan;
   }
