@@ -64,7 +64,8 @@ DATABASES = {
             "timeout": 20,
             # readers never wait for the writer; a killed process loses nothing that was committed
             "transaction_mode": "IMMEDIATE",
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL;",
+            # writing the log back into the database waits for the disk: the server does so beside the edits (serve)
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=20000;",
         },
         "TEST": {"NAME": DATA / "test.sqlite3"},
     }

@@ -1,12 +1,16 @@
 """A real studio for browser tests: the serve command in a process of its own, and Chromium in front of it."""
 
+import atexit
 import os
+import shutil
 import signal
 import socket
 import subprocess
 import sys
+import tempfile
 import time
 import urllib.request
+from functools import cache
 from pathlib import Path
 
 from playwright.sync_api import sync_playwright
@@ -27,6 +31,19 @@ def free_port():
         return s.getsockname()[1]
 
 
+@cache
+def _demo() -> Path:
+    """A folder with the demo sessions as their command makes them: once for all tests, each gets a copy."""
+    folder = Path(tempfile.mkdtemp())
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    for command in (["migrate", "-v0"], ["demo"]):
+        environment = {**os.environ, "DIACHRON_DATA": str(folder)}
+        subprocess.run(
+            [sys.executable, "manage.py", *command], cwd=ROOT, env=environment, check=True, capture_output=True
+        )
+    return folder
+
+
 class Studio:
     """``serve`` on a folder of its own; can be killed and started again on the same folder."""
 
@@ -39,6 +56,8 @@ class Studio:
         return f"http://127.0.0.1:{self.port}"
 
     def start(self):
+        if self.demo and not (self.folder / "demo-made").exists():
+            shutil.copytree(_demo(), self.folder, dirs_exist_ok=True)
         command = [sys.executable, "manage.py", "serve", "--port", str(self.port), *(["--demo"] if self.demo else [])]
         self.log = (self.folder / "log.txt").open("ab")
         self.process = subprocess.Popen(
