@@ -12,7 +12,9 @@ import time
 import urllib.request
 from functools import cache
 from pathlib import Path
+from unittest import TestCase
 
+import numpy as np
 from playwright.sync_api import sync_playwright
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -131,3 +133,26 @@ def settled(page):
     """Wait until the page is ready and has drawn what it has."""
     page.wait_for_selector("body[data-ready=yes]")
     page.wait_for_timeout(300)
+
+
+class DemoCase(TestCase):
+    """A studio with the demo sessions and a browser for all tests of a class; no page may throw an error."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        cls.studio = Studio(Path(cls.folder.name), demo=True).start()
+        cls.browser = Browser()
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
+        cls.studio.stop()
+        cls.folder.cleanup()
+
+    def edited(self, act):
+        """The beats' times once ``act`` has led to another step."""
+        step = self.page.evaluate("desk.step")
+        act()
+        self.page.wait_for_function(f"desk.step !== {step}")
+        return np.array(self.page.evaluate("desk.grid.time"))

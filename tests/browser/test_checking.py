@@ -1,28 +1,12 @@
 """Checking by hand in the real page: doubts by key, the fold, taps, locks, versions, the contour."""
 
-import tempfile
-from pathlib import Path
-from unittest import TestCase
-
 import numpy as np
 
 from core.demo import boathouse
-from tests.browser.studio import Browser, Studio, settled
+from tests.browser.studio import DemoCase, settled
 
 
-class Checking(TestCase):
-    @classmethod
-    def setUpClass(cls):
-        cls.folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-        cls.studio = Studio(Path(cls.folder.name), demo=True).start()
-        cls.browser = Browser()
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.close()
-        cls.studio.stop()
-        cls.folder.cleanup()
-
+class Checking(DemoCase):
     def setUp(self):
         self.page = self.browser.page()
         self.page.goto(f"{self.studio.url}/sessions/3/desk")
@@ -38,12 +22,6 @@ class Checking(TestCase):
     def asked(self):
         """The doubts are those of the map shown."""
         self.page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
-
-    def edited(self, act):
-        step = self.page.evaluate("desk.step")
-        act()
-        self.page.wait_for_function(f"desk.step !== {step}")
-        return np.array(self.page.evaluate("desk.grid.time"))
 
     @property
     def times(self):

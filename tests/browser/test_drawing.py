@@ -1,11 +1,8 @@
 """What is drawn while scrolling: lanes under a canvas that stays, the overview's frame, what a preview tints."""
 
 import json
-import tempfile
-from pathlib import Path
-from unittest import TestCase
 
-from tests.browser.studio import Browser, Studio, settled
+from tests.browser.studio import DemoCase, settled
 
 #: How many pixels of a canvas differ from its paper, in a band of it (CSS pixels).
 INKED = """([id, left, right]) => { const c = document.getElementById(id);
@@ -13,19 +10,7 @@ INKED = """([id, left, right]) => { const c = document.getElementById(id);
   let n = 0; for (let i = 0; i < d.length; i += 4) if (d[i] < 200 || d[i + 2] < 190) n++; return n; }"""
 
 
-class Drawing(TestCase):
-    @classmethod
-    def setUpClass(cls):
-        cls.folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-        cls.studio = Studio(Path(cls.folder.name), demo=True).start()
-        cls.browser = Browser()
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.close()
-        cls.studio.stop()
-        cls.folder.cleanup()
-
+class Drawing(DemoCase):
     def open(self, height=800):
         self.page = self.browser.page(1280, height)
         self.page.goto(f"{self.studio.url}/sessions/3/desk")

@@ -1,28 +1,13 @@
 """Hands on the keyboard alone: every command has its key, says so, and the panels' fields are a key away."""
 
 import re
-import tempfile
-from pathlib import Path
-from unittest import TestCase
 
 import numpy as np
 
-from tests.browser.studio import Browser, Studio, settled
+from tests.browser.studio import DemoCase, settled
 
 
-class Keys(TestCase):
-    @classmethod
-    def setUpClass(cls):
-        cls.folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-        cls.studio = Studio(Path(cls.folder.name), demo=True).start()
-        cls.browser = Browser()
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.close()
-        cls.studio.stop()
-        cls.folder.cleanup()
-
+class Keys(DemoCase):
     def setUp(self):
         self.page = self.browser.page()
         self.page.goto(f"{self.studio.url}/sessions/3/desk")
@@ -34,12 +19,6 @@ class Keys(TestCase):
         self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
         self.page.close()
         self.assertEqual(self.browser.errors, [])
-
-    def edited(self, act):
-        step = self.page.evaluate("desk.step")
-        act()
-        self.page.wait_for_function(f"desk.step !== {step}")
-        return np.array(self.page.evaluate("desk.grid.time"))
 
     def write(self, key, text):
         """A key that leads into a field, what is written there, and Enter."""
