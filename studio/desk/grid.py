@@ -39,8 +39,7 @@ def change(before: TempoMap, after: TempoMap) -> dict | None:
     old, new = before.beats(), after.beats()
     if before.meters != after.meters or len(old) != len(new) or old.index[0] != new.index[0]:
         return None
-    moved = np.flatnonzero(old.seconds != new.seconds)
-    # the tempo before a beat that moved is another too
-    rows = slice(max(0, int(moved[0]) - 1), int(moved[-1]) + 1) if len(moved) else slice(0, 0)
-    whole = _rows(after, new)
-    return {**whole, "from": rows.start, "time": whole["time"][rows], "bpm": whole["bpm"][rows]}
+    rows, whole = _rows(before, old), _rows(after, new)
+    others = np.flatnonzero((rows["time"] != whole["time"]) | (rows["bpm"] != whole["bpm"]))
+    place = slice(int(others[0]), int(others[-1]) + 1) if len(others) else slice(0, 0)
+    return {**whole, "from": place.start, "time": whole["time"][place], "bpm": whole["bpm"][place]}

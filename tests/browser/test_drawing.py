@@ -48,9 +48,8 @@ class Drawing(DemoCase):
     def test_the_overview_is_framed_and_its_picture_waits_for_changes(self):
         page = self.open()
         page.evaluate("desk.view.set(30, 1024)")
-        page.wait_for_timeout(200)
-        drawn = page.evaluate("desk.overviewShows !== null && desk.overviewShows.length > 5")
-        self.assertTrue(drawn)
+        page.wait_for_function("desk.overviewShows?.length > 5")
+        self.assertTrue(page.evaluate("desk.overviewShows.includes(desk.wholeTake)"))
         page.evaluate("globalThis.kept = desk.overviewShows; desk.view.set(40, 1024)")
         page.wait_for_timeout(200)
         self.assertTrue(page.evaluate("desk.overviewShows === kept"))
@@ -61,6 +60,21 @@ class Drawing(DemoCase):
         page.keyboard.press("l")
         page.wait_for_timeout(200)
         self.assertFalse(page.evaluate("desk.overviewShows === kept"))
+
+    def test_the_overview_is_drawn_until_its_waveforms_are_complete(self):
+        page = self.page = self.browser.page(1280, 800)
+        late = []
+        held = True
+        page.route("**/peaks/**", lambda route: late.append(route) if held else route.continue_())
+        page.goto(f"{self.studio.url}/sessions/3/desk")
+        settled(page)
+        self.assertFalse(page.evaluate("!!desk.overviewShows"))
+        blank = page.evaluate(INKED, ["overview", 0, 800])
+        held = False
+        for route in late:
+            route.continue_()
+        page.wait_for_function("desk.overviewShows?.includes(desk.wholeTake)")
+        self.assertGreater(page.evaluate(INKED, ["overview", 0, 800]), blank + 1000)
 
     def test_attack_marks_come_and_go_with_their_key_and_their_number(self):
         page = self.open()

@@ -1,5 +1,7 @@
 """What an edit answers to a page that has the grid: only what changed, and exactly that."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from core.tempomap import Meters, TempoMap
@@ -42,6 +44,12 @@ class Changes(StudioCase):
         for beat in (int(first), int(last)):
             moved = move_beat(self.map, beat, float(self.map.seconds_of_beat(beat)) + 0.02)
             same(self, patched(grid(self.map), change(self.map, moved)), grid(moved))
+
+    def test_another_tempo_behind_the_last_beat_is_told(self):
+        faster = replace(self.map, tail_bpm=90.0)
+        sent = change(self.map, faster)
+        self.assertEqual((sent["from"], sent["bpm"].tolist()), (59, [90.0]))
+        same(self, patched(grid(self.map), sent), grid(faster))
 
     def test_a_pin_moves_nothing(self):
         pinned = set_pin(self.map, 7, True)

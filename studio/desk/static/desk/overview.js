@@ -8,7 +8,7 @@ function wholeTake(desk, width, height) {
   const { facts } = desk;
   const heard = facts.tracks.filter((t) => t.heard);
   const key = [width, height, facts.seconds, INK.wave, INK.shade, ...heard.map((t) => t.id)].join();
-  if (desk.wholeTake?.key === key) return desk.wholeTake.canvas;
+  if (desk.wholeTake?.key === key) return desk.wholeTake;
   const canvas = new OffscreenCanvas(Math.max(1, width), Math.max(1, height));
   const context = canvas.getContext("2d");
   context.fillStyle = INK.shade;
@@ -20,7 +20,7 @@ function wholeTake(desk, width, height) {
   for (const track of heard) complete = desk.waves.draw(context, track, { top: 0, height, width, spp, first: 0, gain: 1, budget, muted: false }) && complete;
   if (complete) desk.wholeTake = { key, canvas };
   else desk.later();
-  return canvas;
+  return { key, canvas };
 }
 
 export function drawOverview(desk) {
@@ -33,14 +33,17 @@ export function drawOverview(desk) {
   // all that the picture shows; what changes is another object, or another number
   const shows = [desk.grid, desk.marks.list, desk.doubts.list, desk.loop, desk.wholeTake, facts.seconds, facts.tracks, INK.wave, overview.clientWidth, overview.clientHeight, devicePixelRatio];
   if (desk.overviewShows?.every((x, i) => x === shows[i])) return;
-  picture(desk, scale);
-  desk.overviewShows = desk.wholeTake === shows[4] ? shows : null; // its waveforms came only now: once more
+  desk.overviewShows = null;
+  const { key } = picture(desk, scale);
+  // while its waveforms are still on their way it is drawn once more
+  if (desk.wholeTake?.key === key) desk.overviewShows = shows.with(4, desk.wholeTake);
 }
 
 function picture(desk, scale) {
   const { context, width, height, ratio } = fresh(desk.canvas.overview);
   const { grid } = desk;
-  context.drawImage(wholeTake(desk, Math.round(width * ratio), Math.round(height * ratio)), 0, 0, width, height);
+  const whole = wholeTake(desk, Math.round(width * ratio), Math.round(height * ratio));
+  context.drawImage(whole.canvas, 0, 0, width, height);
   if (grid) {
     context.fillStyle = INK.bar;
     const every = Math.max(1, Math.ceil(grid.bar[grid.length - 1] / (width / 60) / 8) * 8);
@@ -55,4 +58,5 @@ function picture(desk, scale) {
     context.fillStyle = INK.loop;
     context.fillRect(desk.loop[0] * scale, 0, (desk.loop[1] - desk.loop[0]) * scale, height);
   }
+  return whole;
 }
