@@ -77,8 +77,7 @@ def record(stage: Stage, performance: Performance, seed: int) -> tuple[list[Play
 
     if rng.random() < 0.3:
         mix = total + np.float32(rng.uniform(0, 0.5)) * room + hiss()
-        part = np.concatenate(list(percussive.separated(mix)))
-        return guided(_heard("mix", mix), _heard("part", part))
+        return guided(_heard("mix", mix), Player("part", *percussive.hear(mix)))
     bleed = np.float32(10 ** (rng.uniform(-40, -18) / 20)) if rng.random() < 0.5 else np.float32(0)
     tracks = [(n, x + bleed * (total - x)) for n, x in tracks]
     if rng.random() < 0.5:
@@ -111,4 +110,4 @@ def _room(rng: np.random.Generator, x: Samples) -> Samples:
 
 def _heard(name: str, x: Samples) -> Player:
     found = evidence([x])
-    return Player(name, found, attacks.find(x, found.flux))
+    return Player(name, found, attacks.find(x, found))

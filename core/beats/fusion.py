@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d, uniform_filter1d
 
-from core.listening.attacks import Attacks, strength_curve
+from core.listening import attacks
+from core.listening.attacks import Attacks, strength_curve, tone_curve
 from core.listening.spectrum import FRAME_RATE, Evidence
 
 Curve = NDArray[np.float64]
@@ -38,16 +39,20 @@ class GuideRank:
     reason: str
 
 
+#: How much new partials say of a soft player.
+NEW = 1.2
+
+
 def punch(player: Player) -> float:
-    """How strongly the player's strongest attacks rise over all bands at once: a drum 4 to 6, a bow under 1."""
-    return float(np.percentile(player.evidence.flux.sum(axis=1), 99.5))
+    """How strongly the player's strongest attacks rise over all bands at once."""
+    return attacks.punch(player.evidence.flux)
 
 
 def attack_curve(player: Player, frames: int) -> Curve:
     """How much a player starts something new at each frame, about 0 to 1.
 
     Clear players: their attacks at their placed times, as narrow bumps. The softer the player, the more the
-    flux itself and the change of harmony count instead, as bows and voices change pitch without an attack.
+    flux itself and new partials count instead, as bows and voices change pitch without an attack.
     """
     soft = float(np.clip(1 - punch(player) / 2, 0, 1))
     curve = np.zeros(frames)
@@ -60,25 +65,9 @@ def attack_curve(player: Player, frames: int) -> Curve:
     n = min(frames, len(flux) - 1)
     curve[:n] += (0.25 + 0.35 * soft) * flux[1 : n + 1]
     if soft > 0:
-        change = harmonic_change(player.evidence)[:frames]
-        curve[: len(change)] += 0.8 * soft * change
+        new = tone_curve(player.evidence.tone)[:frames]
+        curve[: len(new)] += NEW * soft * new
     return curve
-
-
-def harmonic_change(evidence: Evidence, reach: int = 4) -> Curve:
-    """One minus the likeness of the pitch classes just before and just after each frame, strong changes at 1.
-
-    The harmonic change detection function of Harte, Sandler and Gasser (2006) on plain chroma.
-    """
-    chroma = gaussian_filter1d(np.log1p(500 * evidence.chroma.astype(np.float64)), 2, axis=0)
-    level = np.linalg.norm(chroma, axis=1, keepdims=True)
-    chroma /= level + 1e-3
-    change = np.zeros(len(chroma))
-    if len(chroma) > 2 * reach:
-        change[reach:-reach] = 1 - (chroma[2 * reach :] * chroma[: -2 * reach]).sum(axis=1)
-    change *= level[:, 0] > 0.25 * np.median(level)  # what changes in silence is noise
-    top = np.percentile(change, 97)
-    return np.minimum(change / top, 1.5) if top > 1e-9 else change
 
 
 def periodicity(curve: Curve, longest: int = 250) -> Curve:

@@ -37,7 +37,7 @@ def attacks_in(source: Samples, rate: int) -> NDArray[np.float64]:
     length = len(source) / rate
     mono = np.tile(source.mean(axis=1), 3).astype(np.float32)
     signal = soxr.resample(mono, rate, audio.LISTENING_RATE, quality="MQ")
-    found = attacks.find(signal, evidence([signal]).flux).seconds
+    found = attacks.find(signal, evidence([signal])).seconds
     # a hair before the line belongs to the stroke on it
     inside = found[(found >= length - 0.005) & (found < 2 * length - 0.005)] - length
     return np.asarray(np.maximum(inside, 0.0))

@@ -1,4 +1,5 @@
-"""Attacks: where notes start, found coarsely in the flux and then placed on the waveform itself."""
+"""Attacks: where notes start. Drums strike in all bands at once and are placed on the waveform itself; others are found
+where new partials appear, as one note of a bow or a chord flows into the next without a rise in level."""
 
 from __future__ import annotations
 
@@ -7,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter1d, uniform_filter1d
+from scipy.ndimage import gaussian_filter1d, maximum_filter1d, uniform_filter1d
 
 from core.listening.audio import LISTENING_RATE, Samples
-from core.listening.spectrum import FRAME_RATE, Frames
+from core.listening.spectrum import FRAME_RATE, Evidence, Frames
 
 Floats = NDArray[np.float64]
 
@@ -32,6 +33,15 @@ SOFTEST = 0.15
 NONE = Attacks(np.zeros(0), np.zeros(0))
 
 
+#: Punch from which on a track is heard as a drum. Soft players have up to 2, pianos and guitars 1 to 3.
+DRUM = 3.0
+
+
+def punch(flux: Frames) -> float:
+    """How strongly a track's strongest attacks rise over all bands at once: a drum 4 to 6, a bow under 1."""
+    return float(np.percentile(flux.sum(axis=1), 99.5)) if len(flux) else 0.0
+
+
 def strength_curve(flux: Frames) -> Frames:
     """One attack strength a frame from the flux of all ranges, scaled so that strong attacks reach 1."""
     curve = flux.sum(axis=1)
@@ -39,7 +49,19 @@ def strength_curve(flux: Frames) -> Frames:
     return np.minimum(curve / top, 1.5).astype(np.float32)
 
 
-def pick_frames(curve: Frames, threshold: float = 0.12, gap: float = 0.05) -> NDArray[np.int64]:
+#: How much new partials rise, over all ranges, when a soft note begins; the bustle of a held pad reaches a third.
+NEW_NOTE = 0.4
+
+
+def tone_curve(tone: Frames) -> Frames:
+    """How strongly new partials appear at each frame, above their usual bustle, so that strong ones reach 1."""
+    new = gaussian_filter1d(tone.sum(axis=1), 1.0)
+    new = np.maximum(new - uniform_filter1d(new, round(0.6 * FRAME_RATE)), 0)
+    top = max(NEW_NOTE, np.percentile(new, 98)) if len(new) else 1.0
+    return np.minimum(new / top, 1.5).astype(np.float32)
+
+
+def pick_frames(curve: Frames, threshold: float, gap: float = 0.05) -> NDArray[np.int64]:
     """Frames that are the peak of ``gap`` seconds around and stand ``threshold`` above the local mean."""
     reach = round(gap * FRAME_RATE)
     peak = (curve == maximum_filter1d(curve, 2 * reach + 1)) & (curve > 0)
@@ -110,14 +132,29 @@ def place(signal: Samples, seconds: Floats, offset: float = 0.0) -> Floats:
     return _starts(signal, near, 0.1) / LISTENING_RATE + offset
 
 
-def find(signal: Samples, flux: Frames, threshold: float = 0.12) -> Attacks:
-    """A track's attacks, from its mono signal at the listening rate and its flux ``(frames, 3)``."""
-    curve = strength_curve(flux)
-    frames = pick_frames(curve, threshold)
+def find(signal: Samples, heard: Evidence) -> Attacks:
+    """A track's attacks, from its mono signal at the listening rate and the evidence of it: a drum's on the waveform,
+    anybody else's where new partials appear."""
+    if punch(heard.flux) >= DRUM:
+        curve = strength_curve(heard.flux)
+        frames = pick_frames(curve, 0.12)
+        seconds = place(signal, frames / FRAME_RATE)
+    else:
+        curve = tone_curve(heard.tone)
+        frames = pick_frames(curve, 0.1)
+        seconds = peaks(curve, frames) / FRAME_RATE
     if not len(frames):
         return NONE
-    seconds = place(signal, frames / FRAME_RATE)
     order = np.argsort(seconds, kind="stable")
     seconds, strength = seconds[order], np.minimum(curve[frames][order], 1.0).astype(np.float64)
     first = np.concatenate(([True], np.diff(seconds) > 0.01))
     return Attacks(np.maximum(seconds[first], 0.0), strength[first])
+
+
+def peaks(curve: Frames, frames: NDArray[np.int64]) -> Floats:
+    """The tops of the parabolas through the peaks at ``frames`` and their neighbours, in fractions of a frame."""
+    k = np.clip(frames, 1, max(1, len(curve) - 2))
+    before, top, after = (curve[k + i].astype(np.float64) for i in (-1, 0, 1)) if len(curve) > 2 else (curve,) * 3
+    bend = before - 2 * top + after
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.asarray(k + np.where(bend < 0, np.clip(0.5 * (before - after) / bend, -0.5, 0.5), 0.0))

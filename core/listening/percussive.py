@@ -26,6 +26,8 @@ WINDOW, HOP = 1024, 256
 _FRAMES, _BINS = 25, 25
 #: What is separated at a time, and how much of its neighbours is looked at with it, in samples.
 _PIECE, _BESIDE = 60 * LISTENING_RATE, LISTENING_RATE
+#: How far separating moves the start of an attack, in seconds.
+_SMEARED = 0.02
 
 
 def separated(signal: Samples) -> Iterator[Samples]:
@@ -38,14 +40,27 @@ def separated(signal: Samples) -> Iterator[Samples]:
 
 def listen(path: Path, progress: Progress = no_progress) -> tuple[Evidence, Attacks]:
     """Evidence and attacks of a file's percussive part. Raises :class:`core.listening.audio.AudioError`."""
-    signal = np.nan_to_num(np.concatenate(list(audio.mono_at(path, LISTENING_RATE, audio.inspect(path).rate))))
+    return hear(np.concatenate(list(audio.mono_at(path, LISTENING_RATE, audio.inspect(path).rate))), progress)
+
+
+def hear(signal: Samples, progress: Progress = no_progress) -> tuple[Evidence, Attacks]:
+    """The same of a mono signal at the listening rate."""
+    signal = np.nan_to_num(signal)
     pieces: list[Samples] = []
     for piece in separated(signal):
         pieces.append(piece)
         progress(len(pieces) * _PIECE / max(len(signal), _PIECE))
     part = np.concatenate(pieces)
     found = evidence(part[i : i + audio.BLOCK] for i in range(0, len(part), audio.BLOCK))
-    return found, attacks.find(part, found.flux)
+    return found, _as_heard(attacks.find(part, found), signal)
+
+
+def _as_heard(hits: Attacks, signal: Samples) -> Attacks:
+    """The part's attacks at the times at which the mix has them, as separating smears their starts a little."""
+    there = attacks.place(signal, hits.seconds)
+    moved = np.where(np.abs(there - hits.seconds) < _SMEARED, there, hits.seconds)
+    order = np.argsort(moved, kind="stable")
+    return Attacks(moved[order], hits.strength[order])
 
 
 def _percussive(signal: Samples) -> Samples:

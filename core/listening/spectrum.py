@@ -6,6 +6,7 @@ attacks (Böck and Widmer, "Maximum filter vibrato suppression for onset detecti
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable
 from dataclasses import dataclass
 
@@ -20,6 +21,8 @@ FRAME_RATE = LISTENING_RATE / HOP
 WINDOW = 1024
 #: Edges of the three reported ranges in Hz: bass drums and basses, bodies, sticks and consonants.
 RANGES = ((30, 180), (180, 2000), (2000, 9500))
+#: Edges in Hz of the ranges in which single partials are told apart.
+TONES = (100, 310, 800, 2000, 5000)
 
 Frames = NDArray[np.float32]
 
@@ -64,12 +67,14 @@ class Evidence:
     """One track's evidence, float32 arrays over frames of 1/100 s; frame i is centred on i/100 s.
 
     ``flux``: ``(frames, 3)`` attack strength in the three :data:`RANGES`; ``energy``: ``(frames, 3)``
-    log energy there; ``chroma``: ``(frames, 12)`` unnormalised pitch classes.
+    log energy there; ``chroma``: ``(frames, 12)`` unnormalised pitch classes; ``tone``: ``(frames, 4)`` rise of single
+    partials in the ranges between :data:`TONES`: the new notes of a bow, a voice or an organ, which no band shows.
     """
 
     flux: Frames
     energy: Frames
     chroma: Frames
+    tone: Frames
 
     def __len__(self) -> int:
         return len(self.flux)
@@ -79,48 +84,88 @@ def evidence(blocks: Iterable[Samples]) -> Evidence:
     """Evidence from consecutive mono blocks at the listening rate, in bounded memory."""
     # half a window of silence in front centres frame 0 on time 0
     rest: Samples = np.zeros(WINDOW // 2, dtype=np.float32)
-    history = None
-    parts: list[tuple[Frames, Frames, Frames]] = []
+    past = None
+    parts: list[Parts] = []
     total = 0
     for block in blocks:
         total += len(block)
         rest = np.concatenate([rest, block])
-        history, rest = _consume(rest, history, parts)
+        past, rest = _consume(rest, past, parts)
     rest = np.concatenate([rest, np.zeros(WINDOW, dtype=np.float32)])
-    _consume(rest, history, parts)
+    _consume(rest, past, parts)
     count = total // HOP + 1
     if not parts:
-        return Evidence(*(np.zeros((count, n), dtype=np.float32) for n in (3, 3, 12)))
+        return Evidence(*(np.zeros((count, n), dtype=np.float32) for n in (3, 3, 12, len(TONES) - 1)))
     joined = [np.concatenate(p)[:count] for p in zip(*parts, strict=True)]
     return Evidence(*joined)
 
 
 _LAG = 2
 _RANGE_OF_BAND = [np.flatnonzero((lo <= CENTRES) & (hi > CENTRES)) for lo, hi in RANGES]
+_TONE_BINS = np.round(np.array(TONES) * WINDOW / LISTENING_RATE).astype(int)
+#: Partials this far below the loudest of late are not listened to: there the skirts of held ones sway.
+_DEPTH, _SILENCE = 0.002, 1 / 20_000
+#: How fast the loudest is forgotten: 20 dB a second, in nepers a frame.
+_FALL = np.log(10) / FRAME_RATE
+Parts = tuple[Frames, Frames, Frames, Frames]
 
 
-def _consume(
-    signal: Samples, history: Frames | None, parts: list[tuple[Frames, Frames, Frames]]
-) -> tuple[Frames | None, Samples]:
+@dataclass
+class _Past:
+    """What the last frames of a block leave to the next: logarithms of bands and of bins, and the loudest of late."""
+
+    bands: Frames
+    bins: Frames
+    loudest: float
+
+
+def _consume(signal: Samples, past: _Past | None, parts: list[Parts]) -> tuple[_Past | None, Samples]:
     count = (len(signal) - WINDOW) // HOP + 1
     if count < 1:
-        return history, signal
+        return past, signal
     frames = np.lib.stride_tricks.sliding_window_view(signal, WINDOW)[: (count - 1) * HOP + 1 : HOP]
     # in slices, so that the spectra stay small
     for i in range(0, count, 2048):
         spectrum = np.abs(scipy.fft.rfft(frames[i : i + 2048] * _TAPER, axis=1)).astype(np.float32)
         spectrum *= 2.0 / WINDOW
-        bands = spectrum @ BANK
-        log = np.log1p(2000 * bands)
-        if history is None:
-            history = np.repeat(log[:1], _LAG, axis=0)
-        before = np.concatenate([history, log])[: len(log)]
-        wide = before.copy()
-        wide[:, 1:] = np.maximum(wide[:, 1:], before[:, :-1])
-        wide[:, :-1] = np.maximum(wide[:, :-1], before[:, 1:])
-        rise = np.maximum(log - wide, 0)
+        log = np.log1p(2000 * (spectrum @ BANK))
+        bins = spectrum[:, _TONE_BINS[0] : _TONE_BINS[-1]]
+        loudest = _held(np.log(bins.max(axis=1) + 1e-9), past.loudest if past else -np.inf)
+        bins = np.log1p(bins / np.maximum(_DEPTH * np.exp(loudest), _SILENCE)[:, None].astype(np.float32))
+        if past is None:
+            past = _Past(np.repeat(log[:1], _LAG, axis=0), np.repeat(bins[:1], _LAG, axis=0), 0.0)
+        rise, past.bands = _rise(log, past.bands, log.shape[1])
+        partials, past.bins = _rise(bins, past.bins, _TONE_BINS[-2] - _TONE_BINS[0])
+        past.loudest = float(loudest[-1])
         flux = np.stack([rise[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
         energy = np.stack([log[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
-        parts.append((flux, energy, spectrum @ CHROMA_BANK))
-        history = np.concatenate([history, log])[-_LAG:]
-    return history, signal[count * HOP :]
+        tone = np.stack(
+            [partials[:, a:b].mean(axis=1) for a, b in itertools.pairwise(_TONE_BINS - _TONE_BINS[0])], axis=1
+        )
+        parts.append((flux, energy, spectrum @ CHROMA_BANK, tone))
+    return past, signal[count * HOP :]
+
+
+def _held(level: NDArray[np.float64], before: float) -> NDArray[np.float64]:
+    """The highest of ``level`` (nepers) and of what was ``before`` up to each frame, falling by :data:`_FALL`."""
+    fallen = np.arange(len(level) + 1) * _FALL
+    return np.maximum.accumulate(np.append(before, level) + fallen)[1:] - fallen[1:]
+
+
+def _rise(log: Frames, past: Frames, fine: int) -> tuple[Frames, Frames]:
+    """How far each column rises above itself and its neighbours :data:`_LAG` frames before, from column ``fine`` on
+    above two on either side, where vibrato sways farther; with the last frames."""
+    joined = np.concatenate([past, log])
+    before = joined[: len(log)]
+    wide = _widened(before)
+    if fine < wide.shape[1]:
+        wide[:, fine:] = _widened(wide[:, fine - 1 :])[:, 1:]
+    np.subtract(log, wide, out=wide)
+    return np.maximum(wide, 0, out=wide), joined[-_LAG:]
+
+
+def _widened(x: Frames) -> Frames:
+    out = x.copy()
+    np.maximum(out[:, 1:], x[:, :-1], out=out[:, 1:])
+    np.maximum(out[:, :-1], x[:, 1:], out=out[:, :-1])
+    return out

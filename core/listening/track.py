@@ -54,6 +54,6 @@ def listen(path: Path, name: str, info: AudioInfo | None = None, progress: Progr
     signal = np.concatenate(parts)
     found = evidence(signal[i : i + audio.BLOCK] for i in range(0, len(signal), audio.BLOCK))
     progress(0.9)
-    hits = attacks.find(signal, found.flux) if health.peak >= 1e-5 else attacks.NONE
+    hits = attacks.find(signal, found) if health.peak >= 1e-5 else attacks.NONE
     progress(1.0)
     return Heard(name, info.seconds, found, hits, peaks.levels(), health.remarks(info))

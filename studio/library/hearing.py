@@ -34,10 +34,7 @@ def hear(track: Track, progress) -> None:
         shown = listen(copy, track.name).peaks
     for level, values in shown.items():
         _write(track.folder / f"peaks-{level}.npy", values)
-    e, a = heard.evidence, heard.attacks
-    with (track.folder / "heard.partial").open("wb") as f:
-        np.savez(f, flux=e.flux, energy=e.energy, chroma=e.chroma, seconds=a.seconds, strength=a.strength)
-    (track.folder / "heard.partial").replace(track.folder / "heard.npz")
+    _keep(track.folder / HEARD, heard.evidence, heard.attacks)
     track.remarks = [r for r in track.remarks if r not in heard.remarks] + heard.remarks
     track.heard = True
     track.save(update_fields=["remarks", "heard"])
@@ -51,23 +48,31 @@ def _write(path: Path, values) -> None:
     partial.replace(path)
 
 
-#: What was heard of a mix's percussive part.
-PERCUSSIVE = "percussive.npz"
+#: What was heard of a track, and of a mix's percussive part.
+HEARD, PERCUSSIVE = "heard.npz", "percussive.npz"
 
 
-def player(track: Track, of: str = "heard.npz") -> Player:
-    with np.load(track.folder / of) as d:
-        return Player(track.name, Evidence(d["flux"], d["energy"], d["chroma"]), Attacks(d["seconds"], d["strength"]))
+def _keep(path: Path, found: Evidence, hits: Attacks) -> None:
+    partial = path.with_suffix(".partial")
+    with partial.open("wb") as f:
+        np.savez(f, **vars(found), **vars(hits))
+    partial.replace(path)
+
+
+def player(track: Track, of: str = HEARD) -> Player:
+    path = track.folder / of
+    with np.load(path) as d:
+        kept = dict(d)
+    if "tone" not in kept:  # heard before single partials were listened to
+        (hear if of == HEARD else separate)(track, lambda _: None)
+        return player(track, of)
+    found = Evidence(*(kept[k] for k in ("flux", "energy", "chroma", "tone")))
+    return Player(track.name, found, Attacks(kept["seconds"], kept["strength"]))
 
 
 def separate(track: Track, progress) -> None:
     """Listen to the percussive part of a finished mix and keep what was heard."""
-    found, hits = percussive.listen(track.playback, progress)
-    with (track.folder / "percussive.partial").open("wb") as f:
-        np.savez(
-            f, flux=found.flux, energy=found.energy, chroma=found.chroma, seconds=hits.seconds, strength=hits.strength
-        )
-    (track.folder / "percussive.partial").replace(track.folder / PERCUSSIVE)
+    _keep(track.folder / PERCUSSIVE, *percussive.listen(track.playback, progress))
 
 
 def is_mix(tracks: list[Track]) -> bool:
@@ -92,7 +97,7 @@ def scene(session: Session) -> Scene:
 
 def _changed(track: Track) -> int:
     """When what was heard of a track last changed."""
-    files = (track.folder / name for name in ("heard.npz", PERCUSSIVE))
+    files = (track.folder / name for name in (HEARD, PERCUSSIVE))
     return max(f.stat().st_mtime_ns for f in files if f.exists())
 
 
@@ -110,7 +115,7 @@ def _attacks(path: Path, _changed: int) -> Attacks:
 
 def attacks(track: Track) -> Attacks:
     """A track's attacks; kept in memory, as every drag asks for them."""
-    path = track.folder / "heard.npz"
+    path = track.folder / HEARD
     return _attacks(path, path.stat().st_mtime_ns)
 
 
@@ -122,7 +127,7 @@ def _energy(path: Path, _changed: int) -> np.ndarray:
 
 def energy(track: Track) -> np.ndarray:
     """A track's energy, 100 frames a second; kept in memory like its attacks."""
-    path = track.folder / "heard.npz"
+    path = track.folder / HEARD
     return _energy(path, path.stat().st_mtime_ns)
 
 

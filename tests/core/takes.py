@@ -54,7 +54,7 @@ def to_player(name, samples):
     x = x / max(1e-9, np.abs(x).max()) * 0.6
     x += 1e-4 * np.random.default_rng(1).standard_normal(len(x)).astype(np.float32)
     found = spectrum.evidence([x])
-    return Player(name, found, attacks.find(x, found.flux))
+    return Player(name, found, attacks.find(x, found))
 
 
 def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=False):

@@ -150,7 +150,9 @@ class Placing(TestCase):
             flux[np.round(times * 100).astype(int)] = punch / 3
             quiet = np.zeros((4100, 3), np.float32)
             return Player(
-                name, Evidence(flux, quiet, np.zeros((4100, 12), np.float32)), Attacks(times, np.ones(len(times)))
+                name,
+                Evidence(flux, quiet, *(np.zeros((4100, n), np.float32) for n in (12, 4))),
+                Attacks(times, np.ones(len(times))),
             )
 
         kick = player("kick", beats[::2], 6.0)
@@ -165,7 +167,7 @@ class Placing(TestCase):
         self.assertLess(np.median(np.abs(placed.seconds - beats)), 0.001)
 
     def test_nothing_to_hear(self):
-        silent = Player("x", Evidence(*(np.zeros((500, n), np.float32) for n in (3, 3, 12))), NONE)
+        silent = Player("x", Evidence(*(np.zeros((500, n), np.float32) for n in (3, 3, 12, 4))), NONE)
         with self.assertRaisesRegex(NoBeats, "hardly an attack"):
             solve([silent])
 

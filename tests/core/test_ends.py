@@ -6,7 +6,7 @@ import numpy as np
 
 from core.beats.ends import widened
 from core.beats.fusion import Player
-from core.listening.attacks import Attacks
+from core.listening.attacks import NONE
 from core.listening.spectrum import Evidence
 
 
@@ -21,11 +21,12 @@ class Widened(TestCase):
         self.curve = np.zeros(2050)
         self.curve[self.frames] = 1.0
 
+    def player(self):
+        flux, tone = (np.zeros((2050, n), np.float32) for n in (3, 4))
+        return Player("x", Evidence(flux, self.energy, self.chroma, tone), NONE)
+
     def found(self):
-        player = Player(
-            "x", Evidence(np.zeros((2050, 3), np.float32), self.energy, self.chroma), Attacks(np.zeros(0), np.zeros(0))
-        )
-        inside = widened(self.frames, slice(10, 30), [player], self.curve)
+        inside = widened(self.frames, slice(10, 30), [self.player()], self.curve)
         return inside.start, inside.stop
 
     def test_music_that_goes_on_is_taken_in_up_to_two_bars(self):
@@ -46,7 +47,4 @@ class Widened(TestCase):
         self.assertEqual(self.found(), (7, 33))
 
     def test_too_little_to_compare_with(self):
-        player = Player(
-            "x", Evidence(np.zeros((2050, 3), np.float32), self.energy, self.chroma), Attacks(np.zeros(0), np.zeros(0))
-        )
-        self.assertEqual(widened(self.frames, slice(10, 14), [player], self.curve), slice(10, 14))
+        self.assertEqual(widened(self.frames, slice(10, 14), [self.player()], self.curve), slice(10, 14))
