@@ -156,11 +156,23 @@ class TempoMap:
 
     def beats(self, first: int | None = None, last: int | None = None) -> Beats:
         """Felt beats with indices ``first`` to ``last`` inclusive; by default those inside the mapped music."""
+        if first is None and last is None:
+            return self._beats
+        return self._beats_from(first, last)
+
+    @cached_property
+    def _beats(self) -> Beats:
+        return self._beats_from(None, None)
+
+    def _beats_from(self, first: int | None, last: int | None) -> Beats:
         ends = self.meters.beat_of_quarters(self.quarters[[0, -1]])
         first = int(np.ceil(ends[0] - EPSILON)) if first is None else first
         last = int(np.floor(ends[1] + EPSILON)) if last is None else last
         index, quarters, bar, beat = self.meters.counted(first, last)
-        return Beats(self.seconds_at(quarters), quarters, bar, beat, index)
+        rows = (self.seconds_at(quarters), quarters, bar, beat, index)
+        for row in rows:
+            row.setflags(write=False)
+        return Beats(*rows)
 
     def bar_seconds(self, bars: ArrayLike) -> Floats:
         """Seconds of bar lines."""

@@ -22,15 +22,18 @@ def grid(tempo_map: TempoMap) -> dict:
 
 def _rows(tempo_map: TempoMap, beats: Beats) -> dict:
     """What edits change most often."""
-    after = tempo_map.seconds_of_beat(beats.index[-1] + 1)
-    bpm = 60 / np.diff(np.append(beats.seconds, after))
     pinned = tempo_map.quarters[tempo_map.pins]
     places = np.round(tempo_map.meters.beat_of_quarters(pinned)).astype(int) if len(pinned) else np.zeros(0, int)
     meters = [
         {"bar": c.bar, "time": round(float(tempo_map.bar_seconds(c.bar)), 7), "text": c.meter.felt}
         for c in tempo_map.meters.changes
     ]
-    return {"time": np.round(beats.seconds, 7), "bpm": np.round(bpm, 3), "pins": places, "meters": meters}
+    return {"time": np.round(beats.seconds, 7), "bpm": _tempos(tempo_map, beats), "pins": places, "meters": meters}
+
+
+def _tempos(tempo_map: TempoMap, beats: Beats) -> np.ndarray:
+    after = tempo_map.seconds_of_beat(beats.index[-1] + 1)
+    return np.round(60 / np.diff(np.append(beats.seconds, after)), 3)
 
 
 def change(before: TempoMap, after: TempoMap) -> dict | None:
@@ -39,7 +42,7 @@ def change(before: TempoMap, after: TempoMap) -> dict | None:
     old, new = before.beats(), after.beats()
     if before.meters != after.meters or len(old) != len(new) or old.index[0] != new.index[0]:
         return None
-    rows, whole = _rows(before, old), _rows(after, new)
-    others = np.flatnonzero((rows["time"] != whole["time"]) | (rows["bpm"] != whole["bpm"]))
+    whole = _rows(after, new)
+    others = np.flatnonzero((old.seconds != new.seconds) | (_tempos(before, old) != whole["bpm"]))
     place = slice(int(others[0]), int(others[-1]) + 1) if len(others) else slice(0, 0)
     return {**whole, "from": place.start, "time": whole["time"][place], "bpm": whole["bpm"][place]}

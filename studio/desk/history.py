@@ -1,6 +1,7 @@
 """Undo and redo: a session points at one step of its history; edits add steps, nothing removes them."""
 
 from django.db import transaction
+from django.utils import timezone
 
 from core.tempomap import TempoMap
 from studio.desk.models import MapStep, written
@@ -19,24 +20,25 @@ def record(
     ``on``: the step that the edit was made on; raises :class:`Stale` when the session points elsewhere.
     """
     with transaction.atomic():
-        current = Session.objects.select_for_update().values_list("step", "step__place").get(pk=session.pk)
-        before, place = current
-        if on is not None and before != on:
+        if on is None:
+            session.refresh_from_db(fields=["step"])
+        elif session.step_id != on:
             raise Stale
+        before = session.step
         step = MapStep.objects.create(
             session=session,
-            before_id=before,
-            place=0 if place is None else place + 1,
+            before=before,
+            place=before.place + 1 if before else 0,
             name=name[:200],
             map=written(tempo_map),
         )
-        step.remember(tempo_map)
-        session.step = step
-        fields = ["step", "touched"]
-        if finding is not None:
-            session.finding = finding
-            fields.append("finding")
-        session.save(update_fields=fields)
+        kept = {} if finding is None else {"finding": finding}
+        # in one stroke with the question whether the session still points there: each query costs every edit
+        here = Session.objects.filter(pk=session.pk, step=before)
+        if not here.update(step=step, touched=timezone.now(), **kept):
+            raise Stale
+    step.remember(tempo_map)
+    session.step = step
     return step
 
 

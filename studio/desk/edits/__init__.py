@@ -75,7 +75,7 @@ def respect_locks(session: Session, before: TempoMap, after: TempoMap) -> None:
 
     Raises :class:`EditError`.
     """
-    for lock in session.marks.filter(kind=Mark.Kind.LOCK):
+    for lock in Mark.objects.filter(session_id=session.pk, kind=Mark.Kind.LOCK):
         old, new = (lock.times(m.beats().seconds) for m in (before, after))
         if len(old) != len(new) or (np.abs(old - new) > 1e-9).any():
             raise EditError(f"This would change a locked stretch ({lock.words(before)}). Unlock it first.")
