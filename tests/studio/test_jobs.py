@@ -9,7 +9,7 @@ from django.utils import timezone
 
 from studio.jobs import tasks
 from studio.jobs.models import SILENCE, TRIES, Job
-from studio.library.hearing import PERCUSSIVE, scene
+from studio.library.hearing import HEARD, PERCUSSIVE, scene
 from tests.studio.base import StudioCase
 
 
@@ -36,6 +36,18 @@ class Ends(StudioCase):
         seen = scene(session)
         self.assertEqual([r.weight for r in seen.ranks], [0.0, 1.0])
         self.assertEqual(len(seen.players), 2)
+
+    def test_what_an_earlier_version_heard_is_heard_again(self):
+        session = self.mapped()
+        path = session.tracks.get().folder / HEARD
+        with np.load(path) as d:
+            old = {k: v for k, v in d.items() if k != "tone"}
+        np.savez(path, **old)
+        seen = scene(session)
+        self.assertEqual(seen.mix.tone.shape, (len(old["flux"]), 4))
+        with np.load(path) as d:
+            np.testing.assert_array_equal(d["tone"], seen.players[0].evidence.tone)
+            np.testing.assert_array_equal(d["seconds"], old["seconds"])
 
     def test_too_short_silent_and_empty_fail_in_words(self):
         sf.write(self.folder / "short.wav", np.random.default_rng(0).uniform(-1, 1, 44_100), 44_100)
