@@ -34,7 +34,6 @@ class Mix:
     flux: NDArray[np.float32]
     energy: NDArray[np.float32]
     chroma: NDArray[np.float32]
-    tone: NDArray[np.float32]
 
     @classmethod
     def of(cls, players: Sequence[Player]) -> Mix:
@@ -50,7 +49,6 @@ class Mix:
             total([p.evidence.flux for p in players]),
             total([p.evidence.energy for p in players]),
             total([p.evidence.chroma for p in players]),
-            total([p.evidence.tone for p in players]),
         )
 
 

@@ -44,7 +44,7 @@ class Ends(StudioCase):
             old = {k: v for k, v in d.items() if k != "tone"}
         np.savez(path, **old)
         seen = scene(session)
-        self.assertEqual(seen.mix.tone.shape, (len(old["flux"]), 4))
+        self.assertEqual(seen.players[0].evidence.tone.shape, (len(old["flux"]), 4))
         with np.load(path) as d:
             np.testing.assert_array_equal(d["tone"], seen.players[0].evidence.tone)
             np.testing.assert_array_equal(d["seconds"], old["seconds"])
