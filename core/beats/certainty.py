@@ -139,4 +139,4 @@ def confidence(likely: Floats, support: Floats, heard: Floats) -> Floats:
 
 #: Intercept, weights of the posterior's log-odds, of support and of the ear; fitted by logistic regression on the
 #: practice performances, their mixes and subsets of their tracks (docs/measured.md).
-CALIBRATION = (-0.25, 0.64, 0.64, 1.07)
+CALIBRATION = (0.25, 1.0, 0.9, 1.9)

@@ -60,11 +60,11 @@ def doubts_of(scene: Scene, laid: Laid, tempo_map: TempoMap, sure: Floats, ways:
     """All doubts about a found map, in order of time. ``sure``: confidence a beat."""
     find = _Finder(scene, laid, tempo_map, sure)
     out = [
-        *_with_remedies_of(find.weak(), find.beside()),
+        # loose beats at the end are one question
+        *_with_remedies_of(find.ends(), _with_remedies_of(find.weak(), find.beside())),
         *find.jumps(),
         *find.odd_bars(),
         *find.contested(),
-        *find.ends(),
         *_level(find, ways),
         *_faint(find, ways[0]),
     ]
@@ -109,9 +109,9 @@ class _Finder:
     def weak(self) -> list[Doubt]:
         """Runs of beats that the model itself is not sure of, or that no attack supports."""
         out = []
-        for i, j in _runs(self.sure < 0.72, join=2):
-            if self.sure[i : j + 1].min() > 0.58:
-                continue  # four in five of these are right (docs/measured.md)
+        for i, j in _runs(self.sure < 0.8, join=2):
+            if self.sure[i : j + 1].min() > 0.7:
+                continue  # most of these are right (docs/measured.md)
             bare = float(np.mean(self.support[i : j + 1])) < 0.1
             worst = float(self.sure[i : j + 1].min())
             severity = WRONG if worst < 0.25 else LISTEN
@@ -205,7 +205,7 @@ class _Finder:
 
     def _slower(self, downs: NDArray[np.intp], main: int, a: int, b: int) -> list[Remedy]:
         """A bar with too many beats where they are not sure: somebody slowed down or held one, and the map ran on."""
-        run = next(((i, j) for i, j in _runs(self.sure < 0.72, join=2) if i < b and j >= a - main), None)
+        run = next(((i, j) for i, j in _runs(self.sure < 0.8, join=2) if i < b and j >= a - main), None)
         if run is None:
             return []
         opens, closes = downs[downs <= min(run[0], a)], downs[downs > max(run[1], a)]
@@ -268,7 +268,8 @@ class _Finder:
             )
             out_with_it = Remedy("take the last beat out", {"kind": "remove", "beat": int(self.index[-1])})
             last = self.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
-            out.append(replace(last, end=max(last.end, goes_on + 0.1)))
+            # whether there is one beat more is as open as the last ones; music slows down at its end
+            out.append(replace(last, end=max(last.end, goes_on + 0.1, float(self.t[-1] + 1.25 * self.gaps[-1]))))
         return out
 
     def _music_outside(self) -> tuple[float, float]:
