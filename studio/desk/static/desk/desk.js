@@ -91,6 +91,7 @@ class Desk {
     const chosen = this.selected === null ? undefined : this.#chosenTime();
     const had = this.before ?? this.grid;
     this.before = null;
+    this.mapped = performance.now();
     this.step = step;
     this.here = here;
     this.grid = grid ? Grid.of(grid, had) : null;
@@ -368,12 +369,13 @@ class Desk {
   /** What changed on the server: tracks that were heard, a map that was found or edited in another window. */
   async #catchUp({ step, heard, tracks }) {
     const known = this.facts.tracks;
-    const moved = step !== this.step && !this.before;
+    // amid edits news are older than the page; of another window's the next edit or the next news tell
+    const moved = step !== this.step && !this.before && performance.now() - this.mapped > 1000;
     if (tracks === known.length && heard === known.filter((t) => t.heard).length && !moved) return;
     const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
     if (!facts) return; // the server is away; the next state tells again
     this.setFacts(facts);
-    if (step === this.step) return this.panels.refresh();
+    if (!moved) return this.panels.refresh();
     const first = this.step === null;
     const map = await tryJson(`/sessions/${this.facts.id}/map`);
     if (!map) return;
