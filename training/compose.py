@@ -34,14 +34,14 @@ class Performance:
 
 
 KINDS = {
-    "band": 0.20,
-    "rhythm": 0.04,
+    "band": 0.26,
+    "rhythm": 0.05,
     "trio": 0.10,
     "duo": 0.12,
-    "solo": 0.19,
-    "line": 0.18,
-    "voices": 0.11,
-    "pads": 0.06,
+    "solo": 0.18,
+    "line": 0.13,
+    "voices": 0.09,
+    "pads": 0.07,
 }
 
 

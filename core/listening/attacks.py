@@ -153,8 +153,8 @@ def find(signal: Samples, heard: Evidence) -> Attacks:
 
 def peaks(curve: Frames, frames: NDArray[np.int64]) -> Floats:
     """The tops of the parabolas through the peaks at ``frames`` and their neighbours, in fractions of a frame."""
-    k = np.clip(frames, 1, max(1, len(curve) - 2))
-    before, top, after = (curve[k + i].astype(np.float64) for i in (-1, 0, 1)) if len(curve) > 2 else (curve,) * 3
+    around = np.pad(curve.astype(np.float64), 1, mode="edge")
+    before, top, after = (around[frames + i] for i in range(3))
     bend = before - 2 * top + after
     with np.errstate(divide="ignore", invalid="ignore"):
-        return np.asarray(k + np.where(bend < 0, np.clip(0.5 * (before - after) / bend, -0.5, 0.5), 0.0))
+        return np.asarray(frames + np.where(bend < 0, np.clip(0.5 * (before - after) / bend, -0.5, 0.5), 0.0))

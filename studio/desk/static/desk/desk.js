@@ -58,6 +58,7 @@ class Desk {
     this.carry = "beat"; // how far an edit of a beat reaches
     this.grid = null; // what is drawn: the map, or an edit in preview
     this.before = null; // the map under a preview
+    this.mapped = Infinity; // when the map was last set
     this.step = null;
     this.here = -1;
     this.selected = null; // felt-beat index
