@@ -29,6 +29,10 @@ LOOK, LISTEN, WRONG = 1, 2, 3
 WHOLE = ("level", "phase", "late")
 
 
+#: A beat with less confidence is not sure.
+UNSURE = 0.8
+
+
 @dataclass(frozen=True)
 class Remedy:
     """What could be done: words for a key, and the edit that does it."""
@@ -109,9 +113,9 @@ class _Finder:
     def weak(self) -> list[Doubt]:
         """Runs of beats that the model itself is not sure of, or that no attack supports."""
         out = []
-        for i, j in _runs(self.sure < 0.8, join=2):
+        for i, j in _runs(self.sure < UNSURE, join=2):
             if self.sure[i : j + 1].min() > 0.7:
-                continue  # most of these are right (docs/measured.md)
+                continue  # two in three of these are right (docs/measured.md)
             bare = float(np.mean(self.support[i : j + 1])) < 0.1
             worst = float(self.sure[i : j + 1].min())
             severity = WRONG if worst < 0.25 else LISTEN
@@ -205,7 +209,7 @@ class _Finder:
 
     def _slower(self, downs: NDArray[np.intp], main: int, a: int, b: int) -> list[Remedy]:
         """A bar with too many beats where they are not sure: somebody slowed down or held one, and the map ran on."""
-        run = next(((i, j) for i, j in _runs(self.sure < 0.8, join=2) if i < b and j >= a - main), None)
+        run = next(((i, j) for i, j in _runs(self.sure < UNSURE, join=2) if i < b and j >= a - main), None)
         if run is None:
             return []
         opens, closes = downs[downs <= min(run[0], a)], downs[downs > max(run[1], a)]
