@@ -18,11 +18,12 @@ Curve = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Player:
-    """One track as the tracker sees it."""
+    """One track as the tracker sees it. ``derived``: computed from another that is there too."""
 
     name: str
     evidence: Evidence
     attacks: Attacks
+    derived: bool = False
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ def guided(mix: Player, part: Player) -> tuple[list[Player], Mapping[str, float]
     and chords change. Without drums the mix stands alone."""
     if punch(part) < LEAST:
         return [mix], {}
-    named = Player(mix.name + _ENDING, part.evidence, part.attacks)
+    named = Player(mix.name + _ENDING, part.evidence, part.attacks, derived=True)
     return [mix, named], {named.name: 1.0}
 
 

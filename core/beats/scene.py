@@ -11,7 +11,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import bars, fusion, learned
+from core.beats import bars, fusion
+from core.beats.beat_activation import activation
 from core.beats.fusion import GuideRank, Player
 
 Floats = NDArray[np.float64]
@@ -55,5 +56,5 @@ def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -
         raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
     ranks = fusion.rank(heard, guides)
     curve, mix = fusion.fuse(heard, ranks), bars.Mix.of(heard)
-    ear = learned.hear(curve, mix.flux, mix.energy, mix.chroma)
+    ear = activation([(p.evidence.bands, p.evidence.pitches) for p in heard if not p.derived], len(curve))
     return Scene(heard, ranks, curve, mix, ear, (1 - EAR) * curve + EAR * BRIGHT * np.sqrt(ear[:, 0]))

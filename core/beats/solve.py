@@ -92,6 +92,10 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     )
     if not ways:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
+    # a pin says that here is no machine, unless the engineer says so too
+    grid = None
+    if wishes.steady or (wishes.steady is None and not len(pins)):
+        ways, grid = _steadied(scene, ways, wishes)
     progress("Laying the bars, placing beats on attacks", 0.6)
     # compiled posteriors leave the interpreter free to lay the other counts meanwhile
     with ThreadPoolExecutor(1) as pool:
@@ -103,10 +107,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     progress("Asking how sure it is", 0.7)
     kept = np.isin(ways[0].frames, best.count.frames)
     sure = certainty.confidence(likely[kept], best.support, heard(scene.ear[:, 0], best.map.seconds)[1])
-    tempo_map = best.map
-    # a pin says that here is no machine, unless the engineer says so too
-    if wishes.steady or (wishes.steady is None and not len(pins)):
-        tempo_map = steady.straighten(best.map, best.support, always=bool(wishes.steady)) or best.map
+    tempo_map = steady.straightened(best.map, grid) if grid else best.map
     progress("Looking for other readings", 0.8)
     others = _alternatives(scene, best, rivals, wishes)
     doubts = doubts_of(scene, best, tempo_map, sure, ways)
@@ -140,6 +141,26 @@ def _uneven(
     others = [replace(a, map=felt(a.map)) for a in found.alternatives]
     doubts = felt_as(found.doubts, found.map, tempo_map)
     return Solution(tempo_map, found.confidence[np.minimum(at, len(found.confidence) - 1)], found.ranks, doubts, others)
+
+
+def _steadied(scene: Scene, ways: list[tempo.Count], wishes: Wishes) -> tuple[list[tempo.Count], steady.Grid | None]:
+    """The ways as even grids where the take has one exact tempo (or is said to), the most convincing first, with the
+    grid of that one; else as they are."""
+    found = [(way, steady.find(scene.players, scene.ranks, scene.pulse, way.frames / FRAME_RATE)) for way in ways]
+    first = found[0][1]
+    if first is None or not (wishes.steady or first.is_even):
+        return ways, None
+    out: list[tuple[tempo.Count, steady.Grid]] = []
+    for way, grid in found:
+        if grid is not None and (wishes.steady or grid.is_even):
+            beats = grid.beats(way.frames[0] / FRAME_RATE, way.frames[-1] / FRAME_RATE)
+            frames = np.round(beats * FRAME_RATE).astype(np.int64)
+            frames = frames[(frames >= 0) & (frames < len(scene.curve))]
+            count = tempo.measure(scene.curve, frames, *wishes.tempo, scene.mix.flux, scene.ear[:, 0])
+            if all(abs(np.log(count.bpm / other.bpm)) > 0.03 for other, _ in out):
+                out.append((count, grid))
+    out.sort(key=lambda x: -x[0].score)
+    return [count for count, _ in out], out[0][1]
 
 
 def _between(curve: Floats, start: float | None, end: float | None) -> Floats:

@@ -15,6 +15,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 from core.listening.audio import LISTENING_RATE, Samples
+from core.listening.pitches import COUNT as PITCHES
+from core.listening.pitches import PITCH_RATE, PitchMaker
 
 HOP = 200
 FRAME_RATE = LISTENING_RATE / HOP
@@ -25,6 +27,7 @@ RANGES = ((30, 180), (180, 2000), (2000, 9500))
 TONES = (100, 310, 800, 2000, 5000)
 
 Frames = NDArray[np.float32]
+Halves = NDArray[np.float16]
 
 
 def band_edges() -> NDArray[np.float64]:
@@ -68,16 +71,30 @@ class Evidence:
 
     ``flux``: ``(frames, 3)`` attack strength in the three :data:`RANGES`; ``energy``: ``(frames, 3)``
     log energy there; ``chroma``: ``(frames, 12)`` unnormalised pitch classes; ``tone``: ``(frames, 4)`` rise of single
-    partials in the ranges between :data:`TONES`: the new notes of a bow, a voice or an organ, which no band shows.
+    partials in the ranges between :data:`TONES`: the new notes of a bow, a voice or an organ, which no band shows;
+    ``bands``: ``(frames, 28)`` log energy of quarter-octave bands, and ``pitches`` of semitones, 25 frames a second (see
+    :mod:`core.listening.pitches`), both float16.
     """
 
     flux: Frames
     energy: Frames
     chroma: Frames
     tone: Frames
+    bands: Halves
+    pitches: Halves
 
     def __len__(self) -> int:
         return len(self.flux)
+
+    @classmethod
+    def of_silence(cls, frames: int) -> Evidence:
+        """So many frames in which nothing sounds."""
+        slow = int(np.ceil(frames * PITCH_RATE / FRAME_RATE))
+        return cls(
+            *(np.zeros((frames, n), dtype=np.float32) for n in (len(RANGES), len(RANGES), 12, len(TONES) - 1)),
+            np.zeros((frames, len(CENTRES)), dtype=np.float16),
+            np.zeros((slow, PITCHES), dtype=np.float16),
+        )
 
 
 def evidence(blocks: Iterable[Samples]) -> Evidence:
@@ -87,17 +104,20 @@ def evidence(blocks: Iterable[Samples]) -> Evidence:
     past = None
     parts: list[Parts] = []
     total = 0
+    tones = PitchMaker()
     for block in blocks:
         total += len(block)
+        tones.add(block)
         rest = np.concatenate([rest, block])
         past, rest = _consume(rest, past, parts)
     rest = np.concatenate([rest, np.zeros(WINDOW, dtype=np.float32)])
     _consume(rest, past, parts)
     count = total // HOP + 1
+    pitches = tones.finish().astype(np.float16)
     if not parts:
-        return Evidence(*(np.zeros((count, n), dtype=np.float32) for n in (3, 3, 12, len(TONES) - 1)))
+        return Evidence.of_silence(count)
     joined = [np.concatenate(p)[:count] for p in zip(*parts, strict=True)]
-    return Evidence(*joined)
+    return Evidence(*joined, pitches)
 
 
 _LAG = 2
@@ -107,7 +127,7 @@ _TONE_BINS = np.round(np.array(TONES) * WINDOW / LISTENING_RATE).astype(int)
 _DEPTH, _SILENCE = 0.002, 1 / 20_000
 #: How fast the loudest is forgotten: 20 dB a second, in nepers a frame.
 _FALL = np.log(10) / FRAME_RATE
-Parts = tuple[Frames, Frames, Frames, Frames]
+Parts = tuple[Frames, Frames, Frames, Frames, Halves]
 
 
 @dataclass
@@ -139,7 +159,7 @@ def _consume(signal: Samples, past: _Past | None, parts: list[Parts]) -> tuple[_
         past.bins, past.loudest = joined[-_LAG:], float(loudest[-1])
         flux = np.stack([rise[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
         energy = np.stack([log[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
-        parts.append((flux, energy, spectrum @ CHROMA_BANK, _tones(joined, _TONE_BINS - _TONE_BINS[0])))
+        parts.append((flux, energy, spectrum @ CHROMA_BANK, _tones(joined, _TONE_BINS - _TONE_BINS[0]), log.astype(np.float16)))
     return past, signal[count * HOP :]
 
 

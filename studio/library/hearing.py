@@ -1,6 +1,7 @@
 """What listening to a track found out, kept on disk beside it."""
 
 from collections.abc import Mapping
+from dataclasses import fields
 from functools import lru_cache
 from pathlib import Path
 
@@ -63,10 +64,10 @@ def player(track: Track, of: str = HEARD) -> Player:
     path = track.folder / of
     with np.load(path) as d:
         kept = dict(d)
-    if "tone" not in kept:  # heard before single partials were listened to
+    if "pitches" not in kept:  # heard by an earlier version
         (hear if of == HEARD else separate)(track, lambda _: None)
         return player(track, of)
-    found = Evidence(*(kept[k] for k in ("flux", "energy", "chroma", "tone")))
+    found = Evidence(**{f.name: kept[f.name] for f in fields(Evidence)})
     return Player(track.name, found, Attacks(kept["seconds"], kept["strength"]))
 
 

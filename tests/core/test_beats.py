@@ -2,6 +2,7 @@
 
 import tempfile
 from pathlib import Path
+from dataclasses import replace
 from unittest import TestCase
 
 import mir_eval
@@ -148,10 +149,9 @@ class Placing(TestCase):
         def player(name, times, punch):
             flux = np.zeros((4100, 3), np.float32)
             flux[np.round(times * 100).astype(int)] = punch / 3
-            quiet = np.zeros((4100, 3), np.float32)
             return Player(
                 name,
-                Evidence(flux, quiet, *(np.zeros((4100, n), np.float32) for n in (12, 4))),
+                replace(Evidence.of_silence(4100), flux=flux),
                 Attacks(times, np.ones(len(times))),
             )
 
@@ -167,7 +167,7 @@ class Placing(TestCase):
         self.assertLess(np.median(np.abs(placed.seconds - beats)), 0.001)
 
     def test_nothing_to_hear(self):
-        silent = Player("x", Evidence(*(np.zeros((500, n), np.float32) for n in (3, 3, 12, 4))), NONE)
+        silent = Player("x", Evidence.of_silence(500), NONE)
         with self.assertRaisesRegex(NoBeats, "hardly an attack"):
             solve([silent])
 

@@ -5,7 +5,10 @@ from unittest import TestCase
 import numpy as np
 
 from core.beats import certainty, steady
+from core.beats.fusion import GuideRank, Player
 from core.beats.decoder import Leash, prices
+from core.listening.attacks import Attacks
+from core.listening.spectrum import Evidence
 from core.tempomap import TempoMap
 
 
@@ -56,17 +59,52 @@ class Posterior(TestCase):
 
 
 class Steady(TestCase):
-    def test_offset_and_tempo_of_an_even_grid_with_some_wrong_beats(self):
-        rng = np.random.default_rng(1)
-        times = 1.5 + 0.4759 * np.arange(200) + rng.normal(0, 0.0003, 200)
-        times[::17] += 0.03
-        start, interval, spread = steady.fit(times, np.ones(200))
-        self.assertAlmostEqual(start, 1.5, delta=2e-4)
-        self.assertAlmostEqual(60 / interval, 60 / 0.4759, delta=0.002)
-        self.assertLess(spread, 0.001)
+    def grid(self, times, chain=None, weights=None):
+        attacks = Attacks(np.sort(times), np.ones(len(times)) if weights is None else weights)
+        pulse = np.zeros(round(100 * max(times)) + 300)
+        pulse[np.round(100 * np.asarray(self.beats)).astype(int)] = 1.0
+        rank = GuideRank("x", 1.0, 0.7, 0.7, "")
+        player = Player("x", Evidence.of_silence(len(pulse)), attacks)
+        return steady.find([player], [rank], pulse, np.asarray(self.beats if chain is None else chain))
 
-    def test_a_human_stays_as_played(self):
-        times = 1 + np.cumsum(0.5 + 0.01 * np.sin(np.arange(100) / 9))
-        human = TempoMap.from_beats(times)
-        self.assertIsNone(steady.straighten(human, np.ones(100)))
-        self.assertEqual(len(steady.straighten(human, np.ones(100), always=True).seconds), 2)
+    def test_period_and_phase_with_wrong_attacks_between(self):
+        rng = np.random.default_rng(1)
+        self.beats = 1.5 + 0.4759 * np.arange(200)
+        times = self.beats + rng.normal(0, 0.0003, 200)
+        times[::17] += 0.03
+        grid = self.grid(times)
+        self.assertTrue(grid.is_even)
+        self.assertAlmostEqual(60 / grid.interval, 60 / 0.4759, delta=0.001)
+        self.assertLess(np.abs(grid.beats(1.5, 96) - self.beats[: len(grid.beats(1.5, 96))]).max(), 0.001)
+
+    def test_eight_bars_in_which_nobody_strikes(self):
+        rng = np.random.default_rng(2)
+        self.beats = 0.7 + 60 / 126.055 * np.arange(240)
+        struck = np.concatenate([self.beats[:100], self.beats[132:]]) + rng.normal(0, 0.0005, 208)
+        grid = self.grid(struck)
+        self.assertTrue(grid.is_even)
+        self.assertAlmostEqual(60 / grid.interval, 126.055, delta=0.001)
+        np.testing.assert_allclose(grid.beats(self.beats[0], self.beats[-1]), self.beats, atol=0.001)
+
+    def test_a_chain_that_lost_beats_bends_nothing(self):
+        self.beats = 0.7 + 60 / 95 * np.arange(200)
+        grid = self.grid(self.beats, np.delete(self.beats, [40, 41, 90, 150]))
+        self.assertAlmostEqual(60 / grid.interval, 95.0, delta=0.001)
+
+    def test_swung_attacks_stand_on_thirds(self):
+        self.beats = 0.5 + 0.4 * np.arange(150)
+        grid = self.grid(np.concatenate([self.beats, self.beats[:-1] + 0.4 * 2 / 3]))
+        self.assertTrue(grid.is_even)
+        self.assertAlmostEqual(grid.interval, 0.4, delta=1e-5)
+
+    def test_a_human_who_drifts_is_not_even(self):
+        self.beats = 1 + np.cumsum(0.5 + 0.01 * np.sin(np.arange(100) / 9))
+        self.assertFalse(self.grid(self.beats).is_even)
+
+    def test_the_straightened_map_has_two_points(self):
+        self.beats = 1 + 0.5 * np.arange(100)
+        made = TempoMap.from_beats(self.beats + 0.003 * np.sin(np.arange(100)))
+        kept = steady.straightened(made, self.grid(self.beats))
+        self.assertEqual(len(kept.seconds), 2)
+        np.testing.assert_allclose(kept.beats().seconds, self.beats, atol=5e-4)
+

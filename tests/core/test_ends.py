@@ -1,5 +1,6 @@
 """Where the music begins and ends: quiet beginnings and last hits are taken in, applause and silence are not."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import numpy as np
@@ -22,8 +23,7 @@ class Widened(TestCase):
         self.curve[self.frames] = 1.0
 
     def player(self):
-        flux, tone = (np.zeros((2050, n), np.float32) for n in (3, 4))
-        return Player("x", Evidence(flux, self.energy, self.chroma, tone), NONE)
+        return Player("x", replace(Evidence.of_silence(2050), energy=self.energy, chroma=self.chroma), NONE)
 
     def found(self):
         inside = widened(self.frames, slice(10, 30), [self.player()], self.curve)

@@ -1,0 +1,118 @@
+"""Whole takes with known beats, as the tracker gets them: for fitting constants and for judging, never for learning.
+
+``python -m training.takes FOLDER FIRST COUNT`` makes takes from the repertoire and the sounds that the network learns
+from, of seeds that it does not: constants are fitted on these. With ``--evaluation`` repertoire and sounds are others,
+which nothing was fitted to: numbers are reported from these. Every take is kept as its tracks and as a finished mix.
+"""
+
+from __future__ import annotations
+
+import argparse
+import traceback
+from collections.abc import Iterator
+from dataclasses import dataclass, fields
+from multiprocessing import Pool
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.beats import Player
+from core.listening import attacks
+from core.listening.attacks import Attacks
+from core.listening.spectrum import Evidence, evidence
+from training.examples import lateness, performance
+from training.recording import Instruments, record
+
+#: Seeds from here on are not used for learning.
+FIRST_SEED = 400_000
+
+
+@dataclass(frozen=True)
+class Take:
+    """``tracks`` or the ``mix`` alone, as the tracker gets them; ``beats`` and ``downbeats`` in seconds, the latter
+    empty where bar lines are not known. ``drums``: whether somebody drums."""
+
+    name: str
+    source: str
+    drums: bool
+    tracks: list[Player]
+    mix: list[Player]
+    beats: NDArray[np.float64]
+    downbeats: NDArray[np.float64]
+
+
+_stage: list[Instruments] = []
+
+
+def _make(job: tuple[Path, Path, int, bool]) -> str:
+    folder, scores, number, evaluation = job
+    path = folder / f"{number:04d}.npz"
+    if path.exists():
+        return ""
+    if not _stage:
+        _stage.append(Instruments(evaluation))
+    seed = FIRST_SEED + number
+    try:
+        source, made, known = performance(seed, scores, evaluation)
+        tracks, mix = record(_stage[0], made, seed)
+    except Exception:  # a script for developers: told, and gone on without this take
+        return f"{number}: {traceback.format_exc(limit=-3)}"
+    mix = mix * np.float32(0.08)
+    arrays: dict[str, NDArray] = {}
+    for k, x in enumerate([mix, *tracks[:10]]):
+        found = evidence([x])
+        hits = attacks.find(x, found)
+        arrays |= {f"{k}/{f.name}": np.asarray(getattr(found, f.name), dtype=np.float16) for f in fields(Evidence)}
+        arrays |= {f"{k}/seconds": hits.seconds, f"{k}/strength": hits.strength}
+        if k == 0:
+            late = lateness(found.flux, made)
+    partial = path.with_suffix(".partial")
+    with partial.open("wb") as f:
+        np.savez(
+            f,
+            source=source,
+            drums=any(p < 0 for _, p, _ in made.tracks),
+            beats=made.beats + late,
+            downbeats=made.beats[made.first] + late if known else np.zeros(0),
+            **arrays,
+        )
+    partial.replace(path)
+    return ""
+
+
+def read(path: Path) -> Take:
+    with np.load(path) as d:
+        kept = dict(d)
+    players = []
+    kinds = {f.name: np.float16 if f.name in ("bands", "pitches") else np.float32 for f in fields(Evidence)}
+    for k in range(sum(n.endswith("/flux") for n in kept)):
+        found = Evidence(**{n: kept[f"{k}/{n}"].astype(kind) for n, kind in kinds.items()})
+        players.append(Player(f"track {k}" if k else "mix", found, Attacks(kept[f"{k}/seconds"], kept[f"{k}/strength"])))
+    return Take(
+        path.stem, str(kept["source"]), bool(kept["drums"]), players[1:], players[:1], kept["beats"], kept["downbeats"]
+    )
+
+
+def read_all(folder: Path) -> Iterator[Take]:
+    for path in sorted(folder.glob("*.npz")):
+        yield read(path)
+
+
+if __name__ == "__main__":
+    ask = argparse.ArgumentParser(description=__doc__)
+    ask.add_argument("folder", type=Path)
+    ask.add_argument("first", type=int)
+    ask.add_argument("count", type=int)
+    ask.add_argument("--scores", type=Path, default=Path("build/scores"))
+    ask.add_argument("--evaluation", action="store_true")
+    ask.add_argument("--processes", type=int, default=2)
+    a = ask.parse_args()
+    a.folder.mkdir(parents=True, exist_ok=True)
+    jobs = [(a.folder, a.scores, k, a.evaluation) for k in range(a.first, a.first + a.count)]
+    with Pool(a.processes, maxtasksperchild=100) as pool:
+        for done, told in enumerate(pool.imap_unordered(_make, jobs), 1):
+            if told:
+                print(told, flush=True)
+            if done % 20 == 0:
+                print(done, "takes", flush=True)
