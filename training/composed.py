@@ -87,7 +87,7 @@ def from_midi(name: str, midi: mido.MidiFile, felt_per_bar: int | None = None) -
         signatures.insert(0, (0, 4, 4))
     # felt beats: ticks at which they fall, from the time signatures
     grid, bars, ticks = [0], [], 0
-    for (start, over, under), (until, *_) in zip(signatures, [*signatures[1:], (end, 0, 0)], strict=True):
+    for (_, over, under), (until, *_) in zip(signatures, [*signatures[1:], (end, 0, 0)], strict=True):
         compound = under == 8 and over % 3 == 0 and over > 3
         if under > 8 or (under == 8 and not compound):
             return None

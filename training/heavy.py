@@ -18,6 +18,8 @@ PATTERNS = {
     "rock": (4, 1), "four": (1, 0.3), "double": (0.4, 4), "half": (1, 2), "skank": (1, 2), "blast": (0, 1.6),
     "toms": (0.5, 0.7), "gallop": (0.2, 1), "break": (0.3, 1.2), "offbeat": (0.8, 0.2), "ride": (1.5, 0.8),
 }  # fmt: skip
+#: A bar of a riff: (place, length, step of pitch) of its notes, and the name of its rhythm.
+Bar = tuple[list[tuple[float, float, int]], str]
 RHYTHMS = ("eighths", "sixteenths", "gallop", "chug", "syncopated", "long", "tremolo", "offs")
 
 
@@ -70,7 +72,7 @@ def score(seed: int) -> Score:
     return Score(f"heavy{seed}", tracks, bars, bpm, True, 0.05)
 
 
-def _riff(rng: np.random.Generator, scale: list[int], beats: int) -> list[tuple[list[tuple[float, float, int]], str]]:
+def _riff(rng: np.random.Generator, scale: list[int], beats: int) -> list[Bar]:
     """Bars of (place, length, step of pitch), with the name of their rhythm."""
     kind = str(rng.choice(RHYTHMS))
     out = []
@@ -101,7 +103,7 @@ def _riff(rng: np.random.Generator, scale: list[int], beats: int) -> list[tuple[
     return out
 
 
-def _play(rng: np.random.Generator, to: ScoreTrack, at: float, beats: int, bar, root: int, power: bool) -> None:
+def _play(rng: np.random.Generator, to: ScoreTrack, at: float, beats: int, bar: Bar, root: int, power: bool) -> None:
     cell, _ = bar
     for place, length, step in cell:
         if place >= beats:

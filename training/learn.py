@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import argparse
 import time
+from collections.abc import Iterator
 from dataclasses import dataclass
 from multiprocessing import Pool
 from pathlib import Path
@@ -220,7 +221,7 @@ def main() -> None:
     total, since, began = 0.0, 0, time.time()
     with Pool(1) as pool:
 
-        def jobs():
+        def jobs() -> Iterator[tuple[int, list[int]]]:
             k = done
             while True:
                 rng = np.random.default_rng(k)

@@ -83,7 +83,9 @@ def perform(score: Score, seed: int, seconds: float = 45.0) -> Performance:
         sticks = ScoreTrack("sticks", -1, [ScoreNote(k - before, 0.2, 37, 95) for k in range(before)])
         tracks.append(sticks)
     gap = times[1] - times[0]
-    times = np.concatenate([times[0] - gap * np.arange(before + 4, 0, -1), times, [times[-1] + gap, times[-1] + 2 * gap]])
+    times = np.concatenate(
+        [times[0] - gap * np.arange(before + 4, 0, -1), times, [times[-1] + gap, times[-1] + 2 * gap]]
+    )
     index = np.arange(len(times)) - before - 4
     start = rng.uniform(0.15, 2.0)
     earliest = min((n.at for t in tracks for n in t.notes), default=0.0)

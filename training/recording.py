@@ -92,11 +92,9 @@ def _split(tracks: list[tuple[str, int, list[Note]]]) -> list[tuple[str, int, li
     return out
 
 
-def record(
-    stage: Instruments, performance: Performance, seed: int
-) -> tuple[list[Samples], Samples]:
-    """The tracks as close microphones and rooms give them, and a finished mix, all of one length and at the listening rate.
-    Drums come as one track or as kick, snare and overheads."""
+def record(stage: Instruments, performance: Performance, seed: int) -> tuple[list[Samples], Samples]:
+    """The tracks as close microphones and rooms give them, and a finished mix, all of one length, at the listening
+    rate. Drums come as one track or as kick, snare and overheads."""
     rng = np.random.default_rng(11_000_000 + seed)
     claps = float(rng.uniform(2, 7)) if rng.random() < 0.12 else 0.0
     seconds = performance.over + 1.0 + claps
@@ -117,11 +115,11 @@ def record(
             continue
         x = x * np.float32(0.05 / effects.level(x))
         guitar = 24 <= program <= 31
-        if guitar and rng.random() < (0.75 if program > 27 else 0.25):
-            x = effects.amplifier(rng, x)
-        elif program in range(32, 40) and rng.random() < 0.25:
-            x = effects.amplifier(rng, x)
-        elif rng.random() < 0.03:
+        if (
+            (guitar and rng.random() < (0.75 if program > 27 else 0.25))
+            or (program in range(32, 40) and rng.random() < 0.25)
+            or rng.random() < 0.03
+        ):
             x = effects.amplifier(rng, x)
         if rng.random() < 0.5:
             x = effects.equaliser(rng, x)

@@ -88,7 +88,9 @@ def read(path: Path) -> Take:
     kinds = {f.name: np.float16 if f.name in ("bands", "pitches") else np.float32 for f in fields(Evidence)}
     for k in range(sum(n.endswith("/flux") for n in kept)):
         found = Evidence(**{n: kept[f"{k}/{n}"].astype(kind) for n, kind in kinds.items()})
-        players.append(Player(f"track {k}" if k else "mix", found, Attacks(kept[f"{k}/seconds"], kept[f"{k}/strength"])))
+        players.append(
+            Player(f"track {k}" if k else "mix", found, Attacks(kept[f"{k}/seconds"], kept[f"{k}/strength"]))
+        )
     return Take(
         path.stem, str(kept["source"]), bool(kept["drums"]), players[1:], players[:1], kept["beats"], kept["downbeats"]
     )

@@ -11,7 +11,37 @@ import numpy as np
 from training.score import Score, ScoreNote, ScoreTrack
 
 #: Who plays what: General MIDI programs by the number of staves.
-ALONE = (0, 0, 4, 6, 13, 21, 22, 24, 24, 25, 40, 40, 41, 42, 46, 56, 60, 64, 65, 68, 71, 73, 73, 74, 105, 110, 52, 53, 54)
+ALONE = (
+    0,
+    0,
+    4,
+    6,
+    13,
+    21,
+    22,
+    24,
+    24,
+    25,
+    40,
+    40,
+    41,
+    42,
+    46,
+    56,
+    60,
+    64,
+    65,
+    68,
+    71,
+    73,
+    73,
+    74,
+    105,
+    110,
+    52,
+    53,
+    54,
+)
 CHOIRS = ((52, 52, 52, 52), (19, 19, 19, 19), (40, 40, 41, 42), (48, 48, 48, 48), (56, 56, 57, 58), (0, 0, 0, 0),
           (73, 68, 71, 70), (53, 53, 53, 53))  # fmt: skip
 #: Collections of tunes, and how many of each are taken.

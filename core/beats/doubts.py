@@ -12,11 +12,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import tempo
 from core.beats.ends import loudness
+from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, agreement, score_hypothesis
 from core.beats.laying import Laid
 from core.beats.scene import Scene
-from core.beats.tempo import Count
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.pulses import same_place
@@ -60,7 +59,9 @@ class Doubt:
         return asdict(self)
 
 
-def doubts_of(scene: Scene, laid: Laid, tempo_map: TempoMap, sure: Floats, ways: Sequence[Count]) -> list[Doubt]:
+def doubts_of(
+    scene: Scene, laid: Laid, tempo_map: TempoMap, sure: Floats, ways: Sequence[TempoHypothesis]
+) -> list[Doubt]:
     """All doubts about a found map, in order of time. ``sure``: confidence a beat."""
     find = _Finder(scene, laid, tempo_map, sure)
     out = [
@@ -287,7 +288,7 @@ class _Finder:
         return struck[0] / FRAME_RATE, struck[-1] / FRAME_RATE
 
 
-def _level(find: _Finder, ways: Sequence[Count]) -> list[Doubt]:
+def _level(find: _Finder, ways: Sequence[TempoHypothesis]) -> list[Doubt]:
     """Half or double is nearly as convincing: one doubt about the whole take."""
     best = ways[0]
     for way in ways[1:]:
@@ -305,15 +306,15 @@ _CONVINCING, _NEARLY = 0.0, 0.22
 _HEARD = 0.7
 
 
-def _faint(find: _Finder, count: Count) -> list[Doubt]:
+def _faint(find: _Finder, count: TempoHypothesis) -> list[Doubt]:
     """Nobody marks the beat clearly all through the take: it may stand elsewhere altogether."""
     curve, ear, frames = find.scene.curve, find.scene.ear[:, 0], count.frames
-    if len(frames) < 16 or tempo.agreement(ear, frames) > _HEARD:
+    if len(frames) < 16 or agreement(ear, frames) > _HEARD:
         return []
 
     def rated(by: float) -> float:
         shifted = np.round(frames[:-1] + by * np.diff(frames)).astype(np.int64)
-        return tempo.measure(curve, shifted, *tempo.USUAL_RANGE, find.scene.mix.flux).score
+        return score_hypothesis(curve, shifted, *USUAL_RANGE, find.scene.mix.flux).score
 
     here = rated(0.0)
     rivals = sorted(((rated(by), by) for by in (0.25, 0.5, 0.75)), reverse=True)

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.beats import bars, ends, refine
+from core.beats.hypothesis import TempoHypothesis
 from core.beats.scene import Scene
-from core.beats.tempo import Count
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter, MeterChange, Meters, TempoMap
 
@@ -24,12 +24,12 @@ class Laid:
 
     map: TempoMap
     support: Floats
-    count: Count
+    count: TempoHypothesis
     division: bars.Bars
     evidence: Floats
 
 
-def lay(scene: Scene, count: Count, meter: Meter | None = None, pins: Floats | None = None) -> Laid:
+def lay(scene: Scene, count: TempoHypothesis, meter: Meter | None = None, pins: Floats | None = None) -> Laid:
     """The map of one way to count. ``meter`` fixes the main meter; ``pins`` (seconds) stay where they are."""
     count = replace(count, frames=_ends(scene, count.frames))
     evidence = bars.downbeat_evidence(scene.players, scene.mix, count.frames, scene.ear)
@@ -44,7 +44,7 @@ def in_meter(scene: Scene, laid: Laid, meter: Meter) -> Laid:
 
 def _barred(
     scene: Scene,
-    count: Count,
+    count: TempoHypothesis,
     meter: Meter | None,
     pins: Floats | None,
     evidence: Floats,

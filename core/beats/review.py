@@ -5,8 +5,9 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import bars, certainty, refine, tempo
+from core.beats import bars, certainty, refine
 from core.beats.doubts import LISTEN, WRONG, Doubt, Remedy, doubts_of, felt_as
+from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, score_hypothesis
 from core.beats.laying import Laid
 from core.beats.scene import Scene
 from core.listening.spectrum import FRAME_RATE
@@ -17,9 +18,7 @@ Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
-def review(
-    scene: Scene, tempo_map: TempoMap, usual: tuple[float, float] = tempo.USUAL_RANGE
-) -> tuple[Floats, list[Doubt]]:
+def review(scene: Scene, tempo_map: TempoMap, usual: tuple[float, float] = USUAL_RANGE) -> tuple[Floats, list[Doubt]]:
     """Confidence a felt beat, and the doubts about the map as it stands: first those about the whole take, then
     the others in order of time. ``usual``: the tempo range that the engineer expects, felt beats a minute.
 
@@ -36,8 +35,8 @@ def review(
     if len(frames) < 8 or (np.diff(frames) < 5).any():
         return np.ones(len(frames)), []
 
-    def rated(chain: Ints) -> tempo.Count:
-        return tempo.measure(scene.curve, chain, *usual, scene.mix.flux, scene.ear[:, 0])
+    def rated(chain: Ints) -> TempoHypothesis:
+        return score_hypothesis(scene.curve, chain, *usual, scene.mix.flux, scene.ear[:, 0])
 
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
     count = rated(frames)

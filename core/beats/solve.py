@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from core.beats import certainty, ends, steady, tempo, uneven
 from core.beats.doubts import Doubt, doubts_of, felt_as
 from core.beats.fusion import GuideRank, Player
+from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, score_hypothesis
 from core.beats.laying import Laid, in_meter, lay
 from core.beats.refine import heard
 from core.beats.scene import NoBeats, Scene, look
@@ -33,7 +34,7 @@ class Wishes:
     never (False), or as it sounds (None).
     """
 
-    tempo: tuple[float, float] = tempo.USUAL_RANGE
+    tempo: tuple[float, float] = USUAL_RANGE
     meter: Meter | None = None
     guides: Mapping[str, float] = field(default_factory=dict)
     start: float | None = None
@@ -87,7 +88,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
         progress=lambda x: progress("Counting", 0.1 + 0.5 * x),
         pins=frames,
         flux=scene.mix.flux,
-        ear=scene.ear[:, 0],
+        activation=scene.ear[:, 0],
         pulse=pulse,
     )
     if not ways:
@@ -143,20 +144,22 @@ def _uneven(
     return Solution(tempo_map, found.confidence[np.minimum(at, len(found.confidence) - 1)], found.ranks, doubts, others)
 
 
-def _steadied(scene: Scene, ways: list[tempo.Count], wishes: Wishes) -> tuple[list[tempo.Count], steady.Grid | None]:
+def _steadied(
+    scene: Scene, ways: list[TempoHypothesis], wishes: Wishes
+) -> tuple[list[TempoHypothesis], steady.Grid | None]:
     """The ways as even grids where the take has one exact tempo (or is said to), the most convincing first, with the
     grid of that one; else as they are."""
     found = [(way, steady.find(scene.players, scene.ranks, scene.pulse, way.frames / FRAME_RATE)) for way in ways]
     first = found[0][1]
     if first is None or not (wishes.steady or first.is_even):
         return ways, None
-    out: list[tuple[tempo.Count, steady.Grid]] = []
+    out: list[tuple[TempoHypothesis, steady.Grid]] = []
     for way, grid in found:
         if grid is not None and (wishes.steady or grid.is_even):
             beats = grid.beats(way.frames[0] / FRAME_RATE, way.frames[-1] / FRAME_RATE)
             frames = np.round(beats * FRAME_RATE).astype(np.int64)
             frames = frames[(frames >= 0) & (frames < len(scene.curve))]
-            count = tempo.measure(scene.curve, frames, *wishes.tempo, scene.mix.flux, scene.ear[:, 0])
+            count = score_hypothesis(scene.curve, frames, *wishes.tempo, scene.mix.flux, scene.ear[:, 0])
             if all(abs(np.log(count.bpm / other.bpm)) > 0.03 for other, _ in out):
                 out.append((count, grid))
     out.sort(key=lambda x: -x[0].score)

@@ -1,8 +1,8 @@
 """One exact tempo: a machine, or people who played to one.
 
-The beat's period and phase are looked for on the attacks themselves, not on a numbered chain of beats, which one lost or
-added beat would bend: the resultant of all attacks on a circle of one subdivision (the Rayleigh statistic; Mardia and
-Jupp, "Directional Statistics", 2000) is largest at the true period, across any hole. Whoever wanders is told by the
+The beat's period and phase are looked for on the attacks themselves, not on a numbered chain of beats, which one lost
+or added beat would bend: the resultant of all attacks on a circle of one subdivision (the Rayleigh statistic; Mardia
+and Jupp, "Directional Statistics", 2000) is largest at the true period, across any hole. Whoever wanders is told by the
 phase of the parts: a free player's drifts, also where the whole seems even.
 """
 

@@ -8,8 +8,9 @@ import numpy as np
 
 from core.beats import bars
 from core.beats.decoder import decode
+from core.beats.hypothesis import USUAL_RANGE
 from core.beats.scene import Scene
-from core.beats.tempo import USUAL_RANGE, Ints, candidates
+from core.beats.tempo import Ints, candidates
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter
 

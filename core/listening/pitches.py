@@ -53,7 +53,7 @@ class PitchMaker:
         self._take(self._stream.resample_chunk(block))
 
     def finish(self) -> Frames:
-        """``(frames, semitones)`` as ``log(1 + 2000 * amplitude)``; frame i is centred on ``i / PITCH_RATE`` seconds."""
+        """``(frames, semitones)`` as ``log(1 + 2000 * amplitude)``; frame i is centred on ``i / PITCH_RATE`` s."""
         self._take(self._stream.resample_chunk(np.zeros(0, dtype=np.float32), last=True))
         self._take(np.zeros(WINDOW // 2, dtype=np.float32))
         return np.concatenate(self._parts) if self._parts else np.zeros((1, COUNT), dtype=np.float32)

@@ -72,8 +72,8 @@ class Evidence:
     ``flux``: ``(frames, 3)`` attack strength in the three :data:`RANGES`; ``energy``: ``(frames, 3)``
     log energy there; ``chroma``: ``(frames, 12)`` unnormalised pitch classes; ``tone``: ``(frames, 4)`` rise of single
     partials in the ranges between :data:`TONES`: the new notes of a bow, a voice or an organ, which no band shows;
-    ``bands``: ``(frames, 28)`` log energy of quarter-octave bands, and ``pitches`` of semitones, 25 frames a second (see
-    :mod:`core.listening.pitches`), both float16.
+    ``bands``: ``(frames, 28)`` log energy of quarter-octave bands, and ``pitches`` of semitones, 25 frames a second
+    (see :mod:`core.listening.pitches`), both float16.
     """
 
     flux: Frames
@@ -90,11 +90,9 @@ class Evidence:
     def of_silence(cls, frames: int) -> Evidence:
         """So many frames in which nothing sounds."""
         slow = int(np.ceil(frames * PITCH_RATE / FRAME_RATE))
-        return cls(
-            *(np.zeros((frames, n), dtype=np.float32) for n in (len(RANGES), len(RANGES), 12, len(TONES) - 1)),
-            np.zeros((frames, len(CENTRES)), dtype=np.float16),
-            np.zeros((slow, PITCHES), dtype=np.float16),
-        )
+        flux, energy, chroma, tone = (np.zeros((frames, n), dtype=np.float32) for n in (3, 3, 12, len(TONES) - 1))
+        bands, pitches = np.zeros((frames, len(CENTRES)), np.float16), np.zeros((slow, PITCHES), np.float16)
+        return cls(flux, energy, chroma, tone, bands, pitches)
 
 
 def evidence(blocks: Iterable[Samples]) -> Evidence:
@@ -116,8 +114,8 @@ def evidence(blocks: Iterable[Samples]) -> Evidence:
     pitches = tones.finish().astype(np.float16)
     if not parts:
         return Evidence.of_silence(count)
-    joined = [np.concatenate(p)[:count] for p in zip(*parts, strict=True)]
-    return Evidence(*joined, pitches)
+    flux, energy, chroma, tone, bands = (np.concatenate(p)[:count] for p in zip(*parts, strict=True))
+    return Evidence(flux, energy, chroma, tone, bands, pitches)
 
 
 _LAG = 2
@@ -159,7 +157,9 @@ def _consume(signal: Samples, past: _Past | None, parts: list[Parts]) -> tuple[_
         past.bins, past.loudest = joined[-_LAG:], float(loudest[-1])
         flux = np.stack([rise[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
         energy = np.stack([log[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
-        parts.append((flux, energy, spectrum @ CHROMA_BANK, _tones(joined, _TONE_BINS - _TONE_BINS[0]), log.astype(np.float16)))
+        parts.append(
+            (flux, energy, spectrum @ CHROMA_BANK, _tones(joined, _TONE_BINS - _TONE_BINS[0]), log.astype(np.float16))
+        )
     return past, signal[count * HOP :]
 
 

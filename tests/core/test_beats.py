@@ -1,8 +1,8 @@
 """Finding beats: textbook checks of the building blocks, and the demo performances whose truth is known."""
 
 import tempfile
-from pathlib import Path
 from dataclasses import replace
+from pathlib import Path
 from unittest import TestCase
 
 import mir_eval

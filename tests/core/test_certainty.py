@@ -5,8 +5,8 @@ from unittest import TestCase
 import numpy as np
 
 from core.beats import certainty, steady
-from core.beats.fusion import GuideRank, Player
 from core.beats.decoder import Leash, prices
+from core.beats.fusion import GuideRank, Player
 from core.listening.attacks import Attacks
 from core.listening.spectrum import Evidence
 from core.tempomap import TempoMap
@@ -107,4 +107,3 @@ class Steady(TestCase):
         kept = steady.straightened(made, self.grid(self.beats))
         self.assertEqual(len(kept.seconds), 2)
         np.testing.assert_allclose(kept.beats().seconds, self.beats, atol=5e-4)
-
