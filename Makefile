@@ -27,7 +27,11 @@ demo: setup
 /usr/bin/chromium:
 	$$(test $$(id -u) = 0 || echo sudo) sh -c 'apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends chromium'
 
-test: setup lint /usr/bin/chromium
+# Real drum loops for the tests of the tracker; without them those tests are skipped.
+/usr/share/sonic-pi/samples:
+	$$(test $$(id -u) = 0 || echo sudo) sh -c 'apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends sonic-pi-samples' || true
+
+test: setup lint /usr/bin/chromium /usr/share/sonic-pi/samples
 	$(BIN)/python manage.py test tests
 
 test-core: setup

@@ -45,7 +45,7 @@ ALONE = (
 CHOIRS = ((52, 52, 52, 52), (19, 19, 19, 19), (40, 40, 41, 42), (48, 48, 48, 48), (56, 56, 57, 58), (0, 0, 0, 0),
           (73, 68, 71, 70), (53, 53, 53, 53))  # fmt: skip
 #: Collections of tunes, and how many of each are taken.
-TUNES = {"oneills1850": 12, "ryansMammoth": 240, "airdsAirs": 4, "essenFolksong": 8}
+TUNES = {"oneills1850": 12, "ryansMammoth": 240, "airdsAirs": 4}
 ENSEMBLES = {"bach": 180}
 
 

@@ -7,7 +7,7 @@ drums and basses strike, the harmony changes, patterns repeat after a bar; the b
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -19,12 +19,22 @@ from core.beats.fusion import Player, punch
 Curve = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
-#: What a bar costs whose length is not the main one, in standard deviations of the downbeat evidence.
-ODD_BAR = 4.0
-#: How common each number of felt beats is (common practice), as a bonus a bar.
-USUAL = {2: -1.1, 3: 0.0, 4: 0.5, 5: -0.35, 6: -0.35, 7: -0.5}
-#: The same where beats divide in three: 6/8 before 12/8 before 9/8.
-USUAL_TERNARY = {2: 0.4, 3: -0.1, 4: 0.0}
+#: What a bar costs whose length is not the main one, in nats of downbeat evidence.
+ODD_BAR = 10.0
+#: How much the players' own evidence counts (in spreads), and the activation's log-odds of a downbeat.
+SHOWN, ACTIVATION = 0.5, 1.0
+#: What a division into bars is worth: ``gap``, how far downbeats stand out; ``odd``, the share of odd bars; ``alike``
+#: and ``others``, how alike beats are at the bar's length and at lengths between; and how common each number of felt
+#: beats is, where beats divide in two and in three (6/8 before 12/8 before 9/8). Fitted by ``training/fit.py``.
+WORTH = {"gap": 1.0, "odd": -2.0, "alike": 2.5, "others": -3.75}
+USUAL = {"2": -1.1, "3": 0.0, "4": 0.5, "5": -0.35, "6": -0.35, "7": -0.5, "2 in three": 0.4, "3 in three": -0.1,
+         "4 in three": 0.0}  # fmt: skip
+BINARY, TERNARY = (2, 3, 4, 5, 6, 7), (2, 3, 4)
+
+
+def kind(beats: int, ternary: bool) -> str:
+    """The name by which :data:`USUAL` has a bar of so many felt beats."""
+    return f"{beats} in three" if ternary else str(beats)
 
 
 @dataclass(frozen=True)
@@ -70,13 +80,14 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
     return (sums[edges[1:]] - sums[edges[:-1]]) / np.maximum(np.diff(edges), 1)[:, None]
 
 
-#: How much the learned ear says of downbeats, beside what the players show.
-EAR = 1.0
-
-
 def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints, ear: Curve) -> Curve:
-    """For each beat how much it sounds like a downbeat; mean 0, spread about 1. ``ear``: what the learned ear says,
-    beats and downbeats ``(frames, 2)``.
+    """For each beat how much it sounds like a downbeat, as log-odds. ``ear``: how likely beats and downbeats are,
+    ``(frames, 2)``."""
+    return SHOWN * players_evidence(players, mix, frames) + ACTIVATION * activation_evidence(ear, frames)
+
+
+def players_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curve:
+    """For each beat how much the players make it sound like a downbeat; mean 0, spread about 1.
 
     Each kind of evidence counts by how strongly it repeats bar by bar in this take: a lone melody has no
     harmony to speak of, a bass line may play every beat alike.
@@ -106,15 +117,14 @@ def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints, ear: Cu
         chordal = float(np.clip(1 - punch(p) / 4, 0.1, 1)) * min(1.0, float(near.std()) / 0.005)
         harmony += change * chordal * _pattern(change)
     kinds = ((1.0, _z(loud)), (0.4, low), (0.8, _z(together)), (0.9, _z(harmony)))
-    shown = _z(np.sum([weight * kind * (0.3 + _pattern(kind)) for weight, kind in kinds], axis=0))
-    return _z(shown + EAR * _first(ear, frames))
+    return _z(np.sum([weight * kind * (0.3 + _pattern(kind)) for weight, kind in kinds], axis=0))
 
 
-def _first(ear: Curve, frames: Ints) -> Curve:
-    """How sure the learned ear is that each beat opens a bar: log-odds, spread 1."""
+def activation_evidence(ear: Curve, frames: Ints) -> Curve:
+    """How likely each beat opens a bar to the beat activation, as log-odds."""
     beat, down = _at(ear, frames, 3).T
-    share = np.clip(down / np.maximum(np.maximum(beat, down), 0.15), 0.03, 0.97)
-    return _z(np.log(share / (1 - share)))
+    share = np.clip(down / np.maximum(np.maximum(beat, down), 0.15), 0.02, 0.98)
+    return np.asarray(np.log(share / (1 - share)))
 
 
 def _stands_out(x: Curve, span: int = 17) -> Curve:
@@ -182,39 +192,56 @@ def _columns_z(x: NDArray[np.float64]) -> NDArray[np.float64]:
 class Bars:
     """``downbeats``: indices of beats that open a bar; ``beats``: the main number of felt beats a bar.
 
-    ``score`` compares divisions of the same beats; ``scores`` has the best of each main number.
+    ``score`` compares divisions of the same beats; ``scores`` has the best of each main number. ``numbers``: what the
+    score is made of (see :data:`WORTH`).
     """
 
     downbeats: Ints
     beats: int
     score: float
     scores: dict[int, float]
+    numbers: dict[str, float] = field(default_factory=dict)
 
 
 def divide(
-    evidence: Curve, likeness: Curve, beats: int | None = None, ternary: bool = False, odd_bar: float = ODD_BAR
+    evidence: Curve, likeness: Curve, beats: int | None = None, ternary: bool = False, odd_bar: float | None = None
 ) -> Bars:
     """The best division into bars of mainly ``beats`` (or of the best of 2 to 7), odd bars at a price."""
-    best: Bars | None = None
-    scores: dict[int, float] = {}
-    usual = USUAL_TERNARY if ternary else USUAL
-    for main in [beats] if beats else sorted(usual):
-        downs, score = _divide(evidence, main, odd_bar)
+    found = divisions(evidence, likeness, [beats] if beats else None, ternary, odd_bar)
+    best = max(found, key=lambda b: b.score)
+    return replace(best, scores={b.beats: b.score for b in found})
+
+
+def divisions(
+    evidence: Curve,
+    likeness: Curve,
+    mains: Sequence[int] | None = None,
+    ternary: bool = False,
+    odd_bar: float | None = None,
+) -> list[Bars]:
+    """The best division for each main number of beats. ``likeness``: see :func:`repetition`."""
+    out = []
+    for main in mains or (TERNARY if ternary else BINARY):
+        downs = _divide(evidence, main, ODD_BAR if odd_bar is None else odd_bar)
+        on = np.zeros(len(evidence), dtype=bool)
+        on[downs] = True
         # a bar repeats at its own length, at twice it, and not between
-        alike = likeness[main] + 0.5 * (likeness[2 * main] if 2 * main < len(likeness) else 0)
-        others = np.mean([likeness[k] for k in range(2, 9) if k % main])
-        scores[main] = score + 2.5 * (alike - 1.5 * others) + usual.get(main, -0.5)
-        if best is None or scores[main] > best.score:
-            best = Bars(downs, main, scores[main], scores)
-    assert best is not None
-    return best
+        numbers = {
+            "gap": float(evidence[on].mean() - evidence[~on].mean()) if on.any() and not on.all() else 0.0,
+            "odd": float(np.mean(np.diff(downs) != main)) if len(downs) > 1 else 0.0,
+            "alike": float(likeness[main] + 0.5 * (likeness[2 * main] if 2 * main < len(likeness) else 0)),
+            "others": float(np.mean([likeness[k] for k in range(2, 9) if k % main])),
+        }
+        score = sum(WORTH[name] * number for name, number in numbers.items()) + USUAL.get(kind(main, ternary), -0.5)
+        out.append(Bars(downs, main, score, {}, numbers))
+    return out
 
 
-def _divide(evidence: Curve, main: int, odd_bar: float) -> tuple[Ints, float]:
-    """Viterbi over bar lines. The score is the mean evidence of downbeats above that of other beats."""
+def _divide(evidence: Curve, main: int, odd_bar: float) -> Ints:
+    """Viterbi over bar lines: those whose evidence is largest together, less what odd bars cost."""
     n = len(evidence)
     total = np.full(n, -np.inf)
-    came = np.full(n, -1)
+    came_from = np.full(n, -1)
     for k in range(n):
         if k < main:
             total[k] = 0.0
@@ -222,16 +249,11 @@ def _divide(evidence: Curve, main: int, odd_bar: float) -> tuple[Ints, float]:
             if k - length >= 0:
                 s = total[k - length] - (odd_bar * (1 if length > 1 else 2) if length != main else 0)
                 if s > total[k]:
-                    total[k], came[k] = s, k - length
-        total[k] += evidence[k] * main / 4
+                    total[k], came_from[k] = s, k - length
+        total[k] += evidence[k]
     k = n - main + int(np.argmax(total[-main:])) if n > main else int(np.argmax(total))
     downs = []
     while k >= 0:
         downs.append(k)
-        k = int(came[k])
-    downs = downs[::-1]
-    on = np.zeros(n, dtype=bool)
-    on[downs] = True
-    gap = evidence[on].mean() - evidence[~on].mean() if on.any() and not on.all() else 0.0
-    odd = sum(1 for d in np.diff(downs) if d != main)
-    return np.array(downs, dtype=np.int64), float(gap) - 0.3 * odd * main / max(4, n / 4)
+        k = int(came_from[k])
+    return np.array(downs[::-1], dtype=np.int64)

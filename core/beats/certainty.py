@@ -6,11 +6,15 @@ taken as log-likelihoods.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
+from scipy.ndimage import uniform_filter1d
 
 from core.beats.decoder import HELD, Leash, prices
+from core.beats.hypothesis import TempoHypothesis
 from core.listening.spectrum import FRAME_RATE
 
 Floats = NDArray[np.float64]
@@ -127,16 +131,58 @@ def music(likely: Floats) -> slice:
     return slice(first, last + 1)
 
 
-def confidence(likely: Floats, support: Floats, heard: Floats) -> Floats:
-    """0 to 1 a beat: about that share of beats with this value is right within 70 ms.
+#: What confidence is made of, and what each counts; fitted by ``training/fit.py`` (logistic regression).
+CALIBRATION = {
+    "constant": 0.25,
+    "posterior": 1.0,
+    "support": 0.9,
+    "activation": 1.9,
+    "around": 0.0,
+    "between": 0.0,
+    "margin": 0.0,
+    "agreement": 0.0,
+    "even": 0.0,
+}
+#: Beats on either side that are looked at with each.
+_AROUND = 8
 
-    ``likely``: posteriors; ``support``: of the beats' attacks; ``heard``: how sure the learned ear is of them.
+
+def numbers(
+    likely: Floats,
+    support: Floats,
+    activation: Floats,
+    seconds: Floats,
+    best: TempoHypothesis,
+    rivals: Sequence[TempoHypothesis],
+) -> Floats:
+    """What speaks for each beat, ``(beats, numbers)`` in the order of :data:`CALIBRATION`.
+
+    ``likely``: posteriors; ``support``: of the beats' attacks; ``activation``: how likely beats are, 100 frames a
+    second; ``seconds`` of the beats; ``best``: the hypothesis that they are, ``rivals``: the others.
     """
     p = np.clip(likely, 0.002, 0.998)
-    score = CALIBRATION[0] + CALIBRATION[1] * np.log(p / (1 - p)) + CALIBRATION[2] * support + CALIBRATION[3] * heard
-    return np.asarray(1 / (1 + np.exp(-score)))
+    on = _near(activation, seconds)
+    middles = (seconds[1:] + seconds[:-1]) / 2
+    off = _near(activation, np.append(middles, middles[-1] if len(middles) else seconds[-1]))
+    size = min(2 * _AROUND + 1, max(1, len(seconds)))
+    around, between = (uniform_filter1d(x, size, mode="nearest") for x in (on, off))
+    whole = [1.0, margin(best, rivals), best.numbers.get("agreement", 0.0), float(best.grid is not None)]
+    constant, ahead, agreed, even = (np.full(len(seconds), x) for x in whole)
+    return np.column_stack([constant, np.log(p / (1 - p)), support, on, around, between, ahead, agreed, even])
 
 
-#: Intercept, weights of the posterior's log-odds, of support and of the ear; fitted by logistic regression on the
-#: practice performances, their mixes and subsets of their tracks (docs/measured.md).
-CALIBRATION = (0.25, 1.0, 0.9, 1.9)
+def margin(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
+    """How much more convincing a hypothesis is than the next at another tempo, -1 to 2."""
+    others = [r.score for r in rivals if abs(np.log(r.bpm / best.bpm)) > 0.08]
+    return float(np.clip(best.score - max(others), -1, 2)) if others else 2.0
+
+
+def _near(activation: Floats, seconds: Floats) -> Floats:
+    """The highest activation within 30 ms of each time."""
+    frames = np.round(seconds * FRAME_RATE).astype(np.int64)[:, None] + np.arange(-3, 4)
+    return np.asarray(activation[np.clip(frames, 0, len(activation) - 1)].max(axis=1))
+
+
+def confidence(numbers: Floats) -> Floats:
+    """0 to 1 a beat: about that share of beats with this value is right within 70 ms."""
+    return np.asarray(1 / (1 + np.exp(-(numbers @ np.array(list(CALIBRATION.values()))))))

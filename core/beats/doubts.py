@@ -1,62 +1,28 @@
-"""Doubts: where the map may be wrong, why, how badly, and what could be done about it.
-
-Each remedy is an edit as plain data (see ``studio/desk/edits``): the desk can apply it as it stands.
-"""
+"""Where the map may be wrong: beats that are not sure, jumps of tempo, odd bars, loose ends."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field, replace
-from typing import Any
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from core.beats import whole_take
+from core.beats.doubt import LISTEN, LOOK, WRONG, Doubt, Remedy
 from core.beats.ends import loudness
-from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, agreement, score_hypothesis
+from core.beats.hypothesis import TempoHypothesis
 from core.beats.laying import Laid
 from core.beats.scene import Scene
+from core.beats.whole_take import beats_later
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.pulses import same_place
 
 Floats = NDArray[np.float64]
 
-#: Severity: 1 look when there is time, 2 listen to it, 3 probably wrong.
-LOOK, LISTEN, WRONG = 1, 2, 3
-#: Kinds of doubts about the whole take: its tempo, its off-beats for beats, its distance to the attacks.
-WHOLE = ("level", "phase", "late")
-
-
 #: A beat with less confidence is not sure.
 UNSURE = 0.8
-
-
-@dataclass(frozen=True)
-class Remedy:
-    """What could be done: words for a key, and the edit that does it."""
-
-    words: str
-    edit: dict[str, Any]
-
-
-@dataclass(frozen=True)
-class Doubt:
-    """``kind``: weak, jump, no-attack, beside, meter, downbeat, end, hold, or about the whole take one of
-    :data:`WHOLE`. ``start`` and ``end`` in seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a
-    sentence."""
-
-    kind: str
-    start: float
-    end: float
-    bar: int
-    beat: int
-    severity: int
-    reason: str
-    remedies: list[Remedy] = field(default_factory=list)
-
-    def to_json(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 def doubts_of(
@@ -64,14 +30,17 @@ def doubts_of(
 ) -> list[Doubt]:
     """All doubts about a found map, in order of time. ``sure``: confidence a beat."""
     find = _Finder(scene, laid, tempo_map, sure)
+    faint = whole_take.faint(scene, tempo_map, ways[0], sure)
+    weak = [] if faint else find.weak()
     out = [
         # loose beats at the end are one question
-        *_with_remedies_of(find.ends(), _with_remedies_of(find.weak(), find.beside())),
+        *_with_remedies_of(find.ends(), _with_remedies_of(weak, [] if faint else find.beside())),
         *find.jumps(),
         *find.odd_bars(),
         *find.contested(),
-        *_level(find, ways),
-        *_faint(find, ways[0]),
+        *whole_take.level(tempo_map, ways),
+        *(faint or whole_take.off_beat(scene, tempo_map, ways[0])),
+        *whole_take.bar_lines(tempo_map, laid),
     ]
     return sorted(out, key=lambda d: (d.start, -d.severity))
 
@@ -101,14 +70,10 @@ class _Finder:
             list(remedies),
         )
 
-    def whole(self, kind: str, severity: int, reason: str, remedies: Sequence[Remedy] = ()) -> Doubt:
-        """About the whole take."""
-        return self.doubt(kind, 0, len(self.t) - 1, severity, reason, remedies)
-
     def _again(self, i: int, j: int) -> Remedy:
         a, b = max(0, i - 2), min(len(self.t) - 1, j + 2)
         return Remedy(
-            "solve this stretch again", {"kind": "resolve", "from": int(self.index[a]), "to": int(self.index[b])}
+            "detect this stretch again", {"kind": "resolve", "from": int(self.index[a]), "to": int(self.index[b])}
         )
 
     def weak(self) -> list[Doubt]:
@@ -122,10 +87,10 @@ class _Finder:
             severity = WRONG if worst < 0.25 else LISTEN
             n = j - i + 1
             if bare:
-                words = f"{n} beat{'s' * (n > 1)} without an attack near: the map runs on by itself here."
+                words = f"No attacks at {n} beat{'s' * (n > 1)} here: {'they are' if n > 1 else 'it is'} interpolated."
                 out.append(self.doubt("no-attack", i, j, severity, words, [self._again(i, j)]))
             else:
-                words = f"Several readings fit here; this one has {round(100 * worst)} % at its weakest beat."
+                words = f"The beats here are uncertain: lowest confidence {round(100 * worst)} %."
                 out.append(self.doubt("weak", i, j, severity, words, [self._again(i, j), *self._nearest(i)]))
         return out
 
@@ -246,8 +211,8 @@ class _Finder:
             a, b = int(downs[i]), int(min(downs[j] + main - 1, len(self.t) - 1))
             if a >= len(self.t):
                 continue
-            words = f"Beat {by + 1} sounds more like one than the beat counted as one."
-            remedy = Remedy(f"one is {by} later, everywhere", {"kind": "downbeat", "by": by})
+            words = f"Beat {by + 1} sounds more like beat 1 than the beat that is counted as 1."
+            remedy = Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by})
             severity = WRONG if j - i > 0.5 * len(downs) else LISTEN
             out.append(self.doubt("downbeat", a, b, severity, words, [remedy]))
         return out
@@ -269,7 +234,7 @@ class _Finder:
             words = (
                 "The music goes on after the last beat."
                 if more
-                else "The last beats hang loosely: does the music end earlier?"
+                else "The last beats are uncertain: does the music end earlier?"
             )
             out_with_it = Remedy("take the last beat out", {"kind": "remove", "beat": int(self.index[-1])})
             last = self.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
@@ -286,44 +251,6 @@ class _Finder:
         if not len(struck):
             return float(self.t[0]), float(self.t[-1])
         return struck[0] / FRAME_RATE, struck[-1] / FRAME_RATE
-
-
-def _level(find: _Finder, ways: Sequence[TempoHypothesis]) -> list[Doubt]:
-    """Half or double is nearly as convincing: one doubt about the whole take."""
-    best = ways[0]
-    for way in ways[1:]:
-        ratio = way.bpm / best.bpm
-        for kind, r, words in (("half", 0.5, "half"), ("double", 2.0, "double")):
-            if abs(np.log(ratio / r)) < 0.08 and way.score > best.score - 0.12:
-                reason = f"Counted at {way.bpm:.0f} it convinces nearly as well: {words} the tempo?"
-                return [find.whole("level", LISTEN, reason, [Remedy(f"{words} the tempo", {"kind": kind})])]
-    return []
-
-
-#: A count that convinces less than this, or hardly more than a neighbour a quarter of a beat away, is faint.
-_CONVINCING, _NEARLY = 0.0, 0.22
-#: What the learned ear agrees with so far is not faint, however softly it is played.
-_HEARD = 0.7
-
-
-def _faint(find: _Finder, count: TempoHypothesis) -> list[Doubt]:
-    """Nobody marks the beat clearly all through the take: it may stand elsewhere altogether."""
-    curve, ear, frames = find.scene.curve, find.scene.ear[:, 0], count.frames
-    if len(frames) < 16 or agreement(ear, frames) > _HEARD:
-        return []
-
-    def rated(by: float) -> float:
-        shifted = np.round(frames[:-1] + by * np.diff(frames)).astype(np.int64)
-        return score_hypothesis(curve, shifted, *USUAL_RANGE, find.scene.mix.flux).score
-
-    here = rated(0.0)
-    rivals = sorted(((rated(by), by) for by in (0.25, 0.5, 0.75)), reverse=True)
-    if here > _CONVINCING and rivals[0][0] < here - _NEARLY:
-        return []
-    names = {0.25: "a quarter of a beat later", 0.5: "half a beat later", 0.75: "a quarter of a beat earlier"}
-    remedies = [Remedy(names[by], {"kind": "offbeat", "share": by if by < 0.6 else by - 1}) for _, by in rivals[:2]]
-    words = "Nobody marks the beat clearly in this take: all of it may stand beside the music's own beat."
-    return [find.whole("phase", LISTEN, words, remedies)]
 
 
 def _with_remedies_of(doubts: Sequence[Doubt], others: Sequence[Doubt]) -> list[Doubt]:

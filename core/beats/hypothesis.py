@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from core.beats.steady import Grid
 from core.listening.spectrum import FRAME_RATE
 
 Curve = NDArray[np.float64]
@@ -46,7 +47,7 @@ class TempoHypothesis:
     """One way to count the take: beats as frames, their usual tempo, and how convincing it is.
 
     ``on``, ``between`` and ``thirds``: mean attack strength on the beats, half-way, and at the thirds. ``numbers``:
-    what the score is made of (see :data:`WEIGHTS`).
+    what the score is made of (see :data:`WEIGHTS`). ``grid``: where the beats are those of one exact tempo.
     """
 
     frames: Ints
@@ -56,6 +57,7 @@ class TempoHypothesis:
     between: float
     thirds: float
     numbers: dict[str, float]
+    grid: Grid | None = None
 
     @property
     def ternary(self) -> bool:

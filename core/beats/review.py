@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.beats import bars, certainty, refine
-from core.beats.doubts import LISTEN, WRONG, Doubt, Remedy, doubts_of, felt_as
+from core.beats.doubt import LISTEN, WHOLE, Doubt, Remedy, about_all
+from core.beats.doubts import doubts_of, felt_as
 from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, score_hypothesis
 from core.beats.laying import Laid
 from core.beats.scene import Scene
@@ -42,17 +43,16 @@ def review(scene: Scene, tempo_map: TempoMap, usual: tuple[float, float] = USUAL
     count = rated(frames)
     others = [rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= 8]
     placed = refine.to_attacks(beats.seconds, scene.players, scene.ranks, scene.curve, scene.ear[:, 0])
-    likely, hears = certainty.posterior(scene.pulse, frames), refine.heard(scene.ear[:, 0], beats.seconds)[1]
-    sure = certainty.confidence(likely, placed.support, hears)
+    likely = certainty.posterior(scene.pulse, frames)
+    told = certainty.numbers(likely, placed.support, scene.ear[:, 0], beats.seconds, count, others)
+    sure = certainty.confidence(told)
     evidence = bars.downbeat_evidence(scene.players, scene.mix, frames, scene.ear)
     laid = Laid(tempo_map, placed.support, count, _division(tempo_map), evidence)
     found = _late(tempo_map, placed)
-    if rated(middles).score > count.score + 0.05:
-        found.append(_off_beat(scene, tempo_map, middles))
     rest = doubts_of(scene, laid, tempo_map, sure, [count, *others])
     if found:  # what lies beside the attacks as a whole cannot convince either; one doubt about that is enough
         rest = [d for d in rest if d.kind != "phase"]
-    return sure, [*found, *rest]
+    return sure, sorted([*found, *rest], key=lambda d: d.kind not in WHOLE)
 
 
 def _division(tempo_map: TempoMap) -> bars.Bars:
@@ -61,29 +61,6 @@ def _division(tempo_map: TempoMap) -> bars.Bars:
     lengths = np.diff(downs)
     main = int(np.bincount(lengths).argmax()) if len(lengths) else tempo_map.meters.meter_at(1).beats
     return bars.Bars(downs, main, 0.0, {})
-
-
-def _about_all(kind: str, tempo_map: TempoMap, severity: int, words: str, remedies: list[Remedy]) -> Doubt:
-    """A doubt about the whole take."""
-    all_of_it = tempo_map.beats()
-    start, end = float(all_of_it.seconds[0]), float(all_of_it.seconds[-1])
-    return Doubt(kind, start, end, int(all_of_it.bar[0]), int(all_of_it.index[0]), severity, words, remedies)
-
-
-def _off_beat(scene: Scene, tempo_map: TempoMap, middles: Ints) -> Doubt:
-    """The off-beats would make better beats."""
-    words = "More happens half-way between the beats than on them: is everything half a beat off?"
-    remedies = [
-        Remedy("half a beat later", {"kind": "offbeat", "share": 0.5}),
-        Remedy("half a beat earlier", {"kind": "offbeat", "share": -0.5}),
-    ]
-    # the likelier way first: where the downbeats would sound more like downbeats
-    sounds = bars.downbeat_evidence(scene.players, scene.mix, middles, scene.ear)
-    downs = np.flatnonzero(tempo_map.beats().beat == 1)
-    downs = downs[(downs > 0) & (downs < len(sounds))]
-    if len(downs) and sounds[downs - 1].mean() > sounds[downs].mean():
-        remedies.reverse()
-    return _about_all("phase", tempo_map, WRONG, words, remedies)
 
 
 def _late(tempo_map: TempoMap, placed: refine.Placed) -> list[Doubt]:
@@ -97,4 +74,4 @@ def _late(tempo_map: TempoMap, placed: refine.Placed) -> list[Doubt]:
         return []
     words = f"The whole map lies about {abs(1000 * by):.0f} ms {'late' if by < 0 else 'early'} against the attacks."
     remedy = Remedy(f"move all by {1000 * by:+.0f} ms", {"kind": "shift", "by": round(by, 4)})
-    return [_about_all("late", tempo_map, LISTEN, words, [remedy])]
+    return [about_all("late", tempo_map, LISTEN, words, [remedy])]

@@ -19,7 +19,7 @@ Floats = NDArray[np.float64]
 
 
 #: How much the learned ear says against the attacks, and the height at which a beat that it is sure of stands.
-EAR, BRIGHT = 0.6, 1.2
+EAR, BRIGHT = 0.85, 1.2
 
 
 class NoBeats(ValueError):

@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.beats import certainty, ends, steady, tempo, uneven
-from core.beats.doubts import Doubt, doubts_of, felt_as
+from core.beats.doubt import Doubt
+from core.beats.doubts import doubts_of, felt_as
 from core.beats.fusion import GuideRank, Player
 from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, score_hypothesis
 from core.beats.laying import Laid, in_meter, lay
-from core.beats.refine import heard
 from core.beats.scene import NoBeats, Scene, look
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter, MeterChange, Meters, TempoMap
@@ -55,13 +55,15 @@ class Alternative:
 @dataclass(frozen=True)
 class Solution:
     """A map, how sure each of its beats is (0 to 1, one a felt beat), how each track served as guide, where the
-    map may be wrong, and the other readings, the likeliest first."""
+    map may be wrong, and the other readings, the likeliest first. ``numbers``: what confidence is made of, see
+    :func:`core.beats.certainty.numbers`."""
 
     map: TempoMap
     confidence: Floats
     ranks: list[GuideRank]
     doubts: list[Doubt]
     alternatives: list[Alternative]
+    numbers: Floats
 
 
 def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progress = lambda *_: None) -> Solution:
@@ -79,24 +81,8 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     if wishes.meter and wishes.meter.beats == wishes.meter.numerator and wishes.meter.denominator > 4:
         scene = scene.by_attacks()
     pins = np.array(sorted(wishes.pins), dtype=np.float64)
-    frames = np.round(pins * FRAME_RATE).astype(np.int64)
+    ways = hypotheses(scene, wishes, progress)
     pulse, curve = (_between(x, wishes.start, wishes.end) for x in (scene.pulse, scene.curve))
-    progress("Counting", 0.1)
-    ways = tempo.counts(
-        curve,
-        wishes.tempo,
-        progress=lambda x: progress("Counting", 0.1 + 0.5 * x),
-        pins=frames,
-        flux=scene.mix.flux,
-        activation=scene.ear[:, 0],
-        pulse=pulse,
-    )
-    if not ways:
-        raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
-    # a pin says that here is no machine, unless the engineer says so too
-    grid = None
-    if wishes.steady or (wishes.steady is None and not len(pins)):
-        ways, grid = _steadied(scene, ways, wishes)
     progress("Laying the bars, placing beats on attacks", 0.6)
     # compiled posteriors leave the interpreter free to lay the other counts meanwhile
     with ThreadPoolExecutor(1) as pool:
@@ -107,13 +93,14 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     best = lay(scene, replace(ways[0], frames=ways[0].frames[inside]), wishes.meter, pins)
     progress("Asking how sure it is", 0.7)
     kept = np.isin(ways[0].frames, best.count.frames)
-    sure = certainty.confidence(likely[kept], best.support, heard(scene.ear[:, 0], best.map.seconds)[1])
-    tempo_map = steady.straightened(best.map, grid) if grid else best.map
+    told = certainty.numbers(likely[kept], best.support, scene.ear[:, 0], best.map.seconds, ways[0], ways[1:])
+    sure = certainty.confidence(told)
+    tempo_map = steady.straightened(best.map, best.count.grid) if best.count.grid else best.map
     progress("Looking for other readings", 0.8)
     others = _alternatives(scene, best, rivals, wishes)
     doubts = doubts_of(scene, best, tempo_map, sure, ways)
     progress("Done", 1.0)
-    return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others)
+    return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others, told)
 
 
 def _uneven(
@@ -141,29 +128,49 @@ def _uneven(
     at = np.searchsorted(found.map.beats().quarters, tempo_map.beats().quarters - 1e-6)
     others = [replace(a, map=felt(a.map)) for a in found.alternatives]
     doubts = felt_as(found.doubts, found.map, tempo_map)
-    return Solution(tempo_map, found.confidence[np.minimum(at, len(found.confidence) - 1)], found.ranks, doubts, others)
+    at = np.minimum(at, len(found.confidence) - 1)
+    return Solution(tempo_map, found.confidence[at], found.ranks, doubts, others, found.numbers[at])
 
 
-def _steadied(
-    scene: Scene, ways: list[TempoHypothesis], wishes: Wishes
-) -> tuple[list[TempoHypothesis], steady.Grid | None]:
-    """The ways as even grids where the take has one exact tempo (or is said to), the most convincing first, with the
-    grid of that one; else as they are."""
+def hypotheses(scene: Scene, wishes: Wishes, progress: Progress = lambda *_: None) -> list[TempoHypothesis]:
+    """Ways to count the take, the most convincing first. Raises :class:`NoBeats`."""
+    pins = np.round(np.array(sorted(wishes.pins)) * FRAME_RATE).astype(np.int64)
+    pulse, curve = (_between(x, wishes.start, wishes.end) for x in (scene.pulse, scene.curve))
+    progress("Counting", 0.1)
+    ways = tempo.counts(
+        curve,
+        wishes.tempo,
+        progress=lambda x: progress("Counting", 0.1 + 0.5 * x),
+        pins=pins,
+        flux=scene.mix.flux,
+        activation=scene.ear[:, 0],
+        pulse=pulse,
+    )
+    if not ways:
+        raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
+    # a pin says that here is no machine, unless the engineer says so too
+    if wishes.steady or (wishes.steady is None and not len(pins)):
+        return _steadied(scene, ways, wishes)
+    return ways
+
+
+def _steadied(scene: Scene, ways: list[TempoHypothesis], wishes: Wishes) -> list[TempoHypothesis]:
+    """The ways as even grids where the take has one exact tempo (or is said to), the most convincing first; else as
+    they are."""
     found = [(way, steady.find(scene.players, scene.ranks, scene.pulse, way.frames / FRAME_RATE)) for way in ways]
     first = found[0][1]
     if first is None or not (wishes.steady or first.is_even):
-        return ways, None
-    out: list[tuple[TempoHypothesis, steady.Grid]] = []
+        return ways
+    out: list[TempoHypothesis] = []
     for way, grid in found:
         if grid is not None and (wishes.steady or grid.is_even):
             beats = grid.beats(way.frames[0] / FRAME_RATE, way.frames[-1] / FRAME_RATE)
             frames = np.round(beats * FRAME_RATE).astype(np.int64)
             frames = frames[(frames >= 0) & (frames < len(scene.curve))]
-            count = score_hypothesis(scene.curve, frames, *wishes.tempo, scene.mix.flux, scene.ear[:, 0])
-            if all(abs(np.log(count.bpm / other.bpm)) > 0.03 for other, _ in out):
-                out.append((count, grid))
-    out.sort(key=lambda x: -x[0].score)
-    return [count for count, _ in out], out[0][1]
+            again = score_hypothesis(scene.curve, frames, *wishes.tempo, scene.mix.flux, scene.ear[:, 0])
+            if all(abs(np.log(again.bpm / other.bpm)) > 0.03 for other in out):
+                out.append(replace(again, grid=grid))
+    return sorted(out, key=lambda x: -x.score)
 
 
 def _between(curve: Floats, start: float | None, end: float | None) -> Floats:

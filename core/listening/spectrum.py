@@ -179,21 +179,25 @@ def _rise(log: Frames, past: Frames) -> tuple[Frames, Frames]:
     return np.maximum(log - wide, 0), joined[-_LAG:]
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, fastmath=True)
 def _tones(joined: np.ndarray, edges: np.ndarray) -> np.ndarray:
     """The mean rise of the bins of each range over their neighbours :data:`_LAG` frames before: one on either side, in
     the highest range two, where vibrato sways farther. ``joined`` begins with the :data:`_LAG` frames before."""
-    ranges = len(edges) - 1
+    ranges, bins = len(edges) - 1, joined.shape[1]
     out = np.empty((len(joined) - _LAG, ranges), dtype=np.float32)
+    one, two = np.empty(bins, dtype=np.float32), np.empty(bins, dtype=np.float32)
     for k in range(len(out)):
         before, now = joined[k], joined[k + _LAG]
+        one[0], one[bins - 1] = max(before[0], before[1]), max(before[bins - 2], before[bins - 1])
+        for j in range(1, bins - 1):
+            one[j] = max(max(before[j - 1], before[j]), before[j + 1])
+        two[0], two[bins - 1] = max(one[0], one[1]), max(one[bins - 2], one[bins - 1])
+        for j in range(1, bins - 1):
+            two[j] = max(one[j - 1], one[j + 1])
         for r in range(ranges):
-            reach = 2 if r == ranges - 1 else 1
+            top = two if r == ranges - 1 else one
             total = np.float32(0)
             for j in range(edges[r], edges[r + 1]):
-                top = before[j]
-                for i in range(max(0, j - reach), min(len(before), j + reach + 1)):
-                    top = max(top, before[i])
-                total += max(now[j] - top, np.float32(0))
+                total += max(now[j] - top[j], np.float32(0))
             out[k, r] = total / (edges[r + 1] - edges[r])
     return out

@@ -11,7 +11,7 @@ from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET, require_POST
 
 from core.beats import NoBeats
-from core.beats.doubts import WHOLE
+from core.beats.doubt import WHOLE
 from core.beats.review import review
 from core.tempomap import TempoMap
 from core.tempomap.edits import pins_of

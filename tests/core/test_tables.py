@@ -8,7 +8,7 @@ from unittest import TestCase
 import numpy as np
 
 from core.beats import GuideRank
-from core.beats.doubts import Doubt, Remedy
+from core.beats.doubt import Doubt, Remedy
 from core.formats import tables
 from core.tempomap import Meters, TempoMap, edits
 

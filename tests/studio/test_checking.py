@@ -5,7 +5,7 @@ from unittest import mock
 
 import numpy as np
 
-from core.beats.doubts import Doubt, Remedy
+from core.beats.doubt import Doubt, Remedy
 from studio.desk.models import Mark
 from studio.jobs.models import Job
 from tests.studio.base import StudioCase

@@ -9,7 +9,7 @@ import mido
 import numpy as np
 import soundfile as sf
 
-from core.beats.doubts import Doubt, Remedy
+from core.beats.doubt import Doubt, Remedy
 from core.listening import audio
 from core.tempomap import TempoMap
 from studio.desk import history
