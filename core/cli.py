@@ -8,16 +8,14 @@ import sys
 import tempfile
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 from pathlib import Path
 
 import soundfile as sf
 
 from core.beats import NoBeats, Player, Wishes, solve
-from core.beats.mixes import LONGEST, guided, ranks_of_tracks
 from core.following import click
 from core.formats import smf, tables
-from core.listening import audio, percussive, performance
+from core.listening import audio, performance
 from core.listening.track import Heard, listen
 from core.tempomap import Meter
 
@@ -166,12 +164,7 @@ def make_map(args: argparse.Namespace) -> None:
         for remark in h.remarks:
             print(f"{h.name}: {remark}", file=sys.stderr)
     players = [Player(h.name, h.evidence, h.attacks) for h in heard]
-    if len(players) == 1 and duration <= LONGEST and not performance.is_midi(heard[0].name):
-        part = percussive.listen(args.files[0], lambda x: tell("Separating the percussive part", x))
-        players, weights = guided(players[0], Player("part", *part))
-        wishes = replace(wishes, guides=weights)
     solution = solve(players, wishes, tell)
-    solution = replace(solution, ranks=ranks_of_tracks(solution.ranks))
     tell.end()
     tempo_map = solution.map
     if args.json:

@@ -64,7 +64,7 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
         found = evidence([x])
         hits = attacks.find(x, found)
         arrays |= {f"{k}/{f.name}": np.asarray(getattr(found, f.name), dtype=np.float16) for f in fields(Evidence)}
-        arrays |= {f"{k}/seconds": hits.seconds, f"{k}/strength": hits.strength}
+        arrays |= {f"{k}/{f.name}": getattr(hits, f.name) for f in fields(Attacks)}
         if k == 0:
             late = lateness(found.flux, made)
     partial = path.with_suffix(".partial")
@@ -89,7 +89,7 @@ def read(path: Path) -> Take:
     for k in range(sum(n.endswith("/flux") for n in kept)):
         found = Evidence(**{n: kept[f"{k}/{n}"].astype(kind) for n, kind in kinds.items()})
         players.append(
-            Player(f"track {k}" if k else "mix", found, Attacks(kept[f"{k}/seconds"], kept[f"{k}/strength"]))
+            Player(f"track {k}" if k else "mix", found, Attacks(*(kept[f"{k}/{f.name}"] for f in fields(Attacks))))
         )
     return Take(
         path.stem, str(kept["source"]), bool(kept["drums"]), players[1:], players[:1], kept["beats"], kept["downbeats"]

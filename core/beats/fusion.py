@@ -18,12 +18,11 @@ Curve = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Player:
-    """One track as the tracker sees it. ``derived``: computed from another that is there too."""
+    """One track as the tracker sees it."""
 
     name: str
     evidence: Evidence
     attacks: Attacks
-    derived: bool = False
 
 
 @dataclass(frozen=True)

@@ -120,14 +120,16 @@ def _struck(
     at = np.concatenate([p.attacks.seconds - d for p, d in zip(players, late, strict=True)])
     worth = np.concatenate([r.weight / top * p.attacks.strength for p, r in zip(players, ranks, strict=True)])
     clear = np.concatenate([np.full(len(p.attacks), r.clearness) for p, r in zip(players, ranks, strict=True)])
+    sharp = np.concatenate([p.attacks.sharpness for p in players])
     order = np.argsort(at, kind="stable")
-    at, worth, clear = at[order], worth[order], clear[order]
+    at, worth, clear, sharp = at[order], worth[order], clear[order], sharp[order]
     aim = np.where(sure < 0.2, beats, (beats + where) / 2)
     first, last = np.searchsorted(at, [beats - REACH, beats + REACH])
     best, agreed = _agreed(at, worth, aim, first, last)
     found = best >= 0
     support = np.minimum(1.0, agreed / 1.5)
-    edge = np.clip((clear[best] - 0.35) / 0.2, 0, 1) if len(at) else np.zeros(len(beats))  # a strum is half-way
+    # a strum is half-way
+    edge = np.maximum(np.clip((clear[best] - 0.35) / 0.2, 0, 1), sharp[best]) if len(at) else np.zeros(len(beats))
     struck = found & (agreed > 0.12)
     observed = np.where(struck, at[best], beats) if len(at) else beats.copy()
     spread = np.where(struck, 0.0003 + 0.022 * (1 - edge) / (0.3 + support), np.inf)

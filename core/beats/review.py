@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import bars, certainty, refine
+from core.beats import bars, certainty, refine, steady
 from core.beats.doubt import LISTEN, WHOLE, Doubt, Remedy, about_all
 from core.beats.doubts import doubts_of, felt_as
 from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, score_hypothesis
@@ -17,6 +19,10 @@ from core.tempomap.pulses import has_pulses, pulsed
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+
+
+#: Beats whose intervals differ by less than this are those of one exact tempo, in seconds.
+_EVEN = 2e-4
 
 
 def review(scene: Scene, tempo_map: TempoMap, usual: tuple[float, float] = USUAL_RANGE) -> tuple[Floats, list[Doubt]]:
@@ -41,6 +47,8 @@ def review(scene: Scene, tempo_map: TempoMap, usual: tuple[float, float] = USUAL
 
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
     count = rated(frames)
+    if np.ptp(np.diff(beats.seconds)) < _EVEN:
+        count = replace(count, grid=steady.find(scene.players, scene.ranks, scene.pulse, beats.seconds))
     others = [rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= 8]
     placed = refine.to_attacks(beats.seconds, scene.players, scene.ranks, scene.curve, scene.ear[:, 0])
     likely = certainty.posterior(scene.pulse, frames)

@@ -56,5 +56,7 @@ def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -
         raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
     ranks = fusion.rank(heard, guides)
     curve, mix = fusion.fuse(heard, ranks), bars.Mix.of(heard)
-    ear = activation([(p.evidence.bands, p.evidence.pitches) for p in heard if not p.derived], len(curve))
+    # whom the engineer gives no weight is not asked for beats
+    asked = [p for p, r in zip(heard, ranks, strict=True) if r.weight > 0 or not guides]
+    ear = activation([(p.evidence.bands, p.evidence.pitches) for p in asked], len(curve))
     return Scene(heard, ranks, curve, mix, ear, (1 - EAR) * curve + EAR * BRIGHT * np.sqrt(ear[:, 0]))

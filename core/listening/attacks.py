@@ -18,10 +18,12 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Attacks:
-    """``seconds``: starts of attacks, rising; ``strength``: 0 to 1 against the track's strong attacks."""
+    """``seconds``: starts of attacks, rising; ``strength``: 0 to 1 against the track's strong attacks; ``sharpness``: 0
+    to 1, how exactly the start can be told: 0 where a note swells or flows out of another, 1 for a stroke."""
 
     seconds: Floats
     strength: Floats
+    sharpness: Floats
 
     def __len__(self) -> int:
         return len(self.seconds)
@@ -30,7 +32,7 @@ class Attacks:
 #: Flux below which nothing is a strong attack, however even the track: what vibrato leaves is a third of it.
 SOFTEST = 0.15
 
-NONE = Attacks(np.zeros(0), np.zeros(0))
+NONE = Attacks(np.zeros(0), np.zeros(0), np.zeros(0))
 
 
 def punch(flux: Frames) -> float:
@@ -178,8 +180,9 @@ def find(signal: Samples, heard: Evidence) -> Attacks:
     order = np.argsort(seconds, kind="stable")
     order = order[counts[order]]
     seconds, strength = seconds[order], np.minimum(curve[frames][order], 1.0).astype(np.float64)
+    sharpness = np.clip(np.log2(np.maximum(contrast[order], 1.0) / _CLEAR) / 2, 0, 1)
     first = np.concatenate(([True], np.diff(seconds) > 0.01))[: len(seconds)]
-    return Attacks(np.maximum(seconds[first], 0.0), strength[first])
+    return Attacks(np.maximum(seconds[first], 0.0), strength[first], sharpness[first])
 
 
 def peaks(curve: Frames, frames: NDArray[np.int64]) -> Floats:

@@ -31,7 +31,7 @@ def note_attacks(notes: list[Note]) -> Attacks:
     total = np.bincount(group, worth)
     # a stroke sits where its weight sits
     centre = np.bincount(group, worth * starts) / np.maximum(total, 1e-9)
-    return Attacks(centre, np.minimum(1.0, np.sqrt(total / np.percentile(total, 95))))
+    return Attacks(centre, np.minimum(1.0, np.sqrt(total / np.percentile(total, 95))), np.ones(len(centre)))
 
 
 def render(path: Path, name: str, target: Path) -> None:

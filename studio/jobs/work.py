@@ -5,14 +5,13 @@ from dataclasses import asdict, replace
 import numpy as np
 
 from core.beats import NoBeats, solve
-from core.beats.mixes import ranks_of_tracks
 from core.listening.audio import AudioError
 from studio.desk.edits import EditError, respect_locks
 from studio.desk.history import record
 from studio.desk.models import Mark
 from studio.harmony.finding import NoChords, find_chords
 from studio.jobs.models import Job
-from studio.library.hearing import PERCUSSIVE, band, hear, is_mix, separate
+from studio.library.hearing import hear, player
 
 SHORTEST = 4.0
 
@@ -47,20 +46,16 @@ def find(job: Job, report) -> None:
         stage = f"Listening to {track.name} ({i + 1} of {len(unheard)})"[:200]
         _hear(track, lambda x, i=i, stage=stage: report(stage, 0.6 * (i + x) / len(unheard)))
     begun = 0.6 if unheard else 0.0
-    if is_mix(tracks) and not (tracks[0].folder / PERCUSSIVE).exists():
-        separate(tracks[0], lambda x: report("Separating the percussive part", begun + 0.2 * x))
-        begun += 0.2
     report("Gathering the evidence", begun)
     # what the engineer fixed or locked stays where it is
     old = session.step.tempo_map if session.step else None
     pins = old.seconds[old.pins] if old else np.zeros(0)
     locks = list(session.marks.filter(kind=Mark.Kind.LOCK)) if old else []
     fixed = np.unique(np.concatenate([pins, *(lock.times(old.beats().seconds) for lock in locks)]))
-    players, weights = band(tracks)
     try:
         solution = solve(
-            players,
-            replace(session.wishes, pins=fixed.tolist(), guides=weights or session.guides),
+            [player(t) for t in tracks],
+            replace(session.wishes, pins=fixed.tolist(), guides=session.guides),
             lambda stage, share: report(stage, begun + (1 - begun) * share),
         )
         found = solution.map
@@ -71,7 +66,7 @@ def find(job: Job, report) -> None:
         raise Failed(str(e)) from None
     finding = {
         "confidence": [round(float(c), 3) for c in solution.confidence],
-        "ranks": [asdict(r) for r in ranks_of_tracks(solution.ranks)],
+        "ranks": [asdict(r) for r in solution.ranks],
         "doubts": [d.to_json() for d in solution.doubts],
         "alternatives": [{"name": a.name, "map": a.map.to_json()} for a in solution.alternatives[:6]],
     }

@@ -1,6 +1,5 @@
 """What listening to a track found out, kept on disk beside it."""
 
-from collections.abc import Mapping
 from dataclasses import fields
 from functools import lru_cache
 from pathlib import Path
@@ -8,8 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from core.beats import Player, Scene, look
-from core.beats.mixes import LONGEST, guided
-from core.listening import audio, percussive, performance
+from core.listening import audio, performance
 from core.listening.attacks import Attacks
 from core.listening.peaks import LEVELS
 from core.listening.spectrum import Evidence
@@ -49,8 +47,8 @@ def _write(path: Path, values) -> None:
     partial.replace(path)
 
 
-#: What was heard of a track, and of a mix's percussive part.
-HEARD, PERCUSSIVE = "heard.npz", "percussive.npz"
+#: What was heard of a track.
+HEARD = "heard.npz"
 
 
 def _keep(path: Path, found: Evidence, hits: Attacks) -> None:
@@ -60,33 +58,15 @@ def _keep(path: Path, found: Evidence, hits: Attacks) -> None:
     partial.replace(path)
 
 
-def player(track: Track, of: str = HEARD) -> Player:
-    path = track.folder / of
+def player(track: Track) -> Player:
+    path = track.folder / HEARD
     with np.load(path) as d:
         kept = dict(d)
-    if "pitches" not in kept:  # heard by an earlier version
-        (hear if of == HEARD else separate)(track, lambda _: None)
-        return player(track, of)
+    if "sharpness" not in kept:  # heard by an earlier version
+        hear(track, lambda _: None)
+        return player(track)
     found = Evidence(**{f.name: kept[f.name] for f in fields(Evidence)})
-    return Player(track.name, found, Attacks(kept["seconds"], kept["strength"]))
-
-
-def separate(track: Track, progress) -> None:
-    """Listen to the percussive part of a finished mix and keep what was heard."""
-    _keep(track.folder / PERCUSSIVE, *percussive.listen(track.playback, progress))
-
-
-def is_mix(tracks: list[Track]) -> bool:
-    """Whether a session holds one recording alone, which then is likely a finished mix."""
-    return len(tracks) == 1 and not tracks[0].midi and tracks[0].seconds <= LONGEST
-
-
-def band(tracks: list[Track]) -> tuple[list[Player], Mapping[str, float]]:
-    """The players of heard tracks, and the guide weights that a mix brings with it."""
-    players = [player(t) for t in tracks]
-    if is_mix(tracks) and (tracks[0].folder / PERCUSSIVE).exists():
-        return guided(players[0], player(tracks[0], PERCUSSIVE))
-    return players, {}
+    return Player(track.name, found, Attacks(kept["seconds"], kept["strength"], kept["sharpness"]))
 
 
 def scene(session: Session) -> Scene:
@@ -98,20 +78,18 @@ def scene(session: Session) -> Scene:
 
 def _changed(track: Track) -> int:
     """When what was heard of a track last changed."""
-    files = (track.folder / name for name in (HEARD, PERCUSSIVE))
-    return max(f.stat().st_mtime_ns for f in files if f.exists())
+    return (track.folder / HEARD).stat().st_mtime_ns
 
 
 @lru_cache(maxsize=2)
 def _scene(heard: tuple[tuple[Track, int], ...], guides: tuple[tuple[str, float], ...]) -> Scene:
-    players, weights = band([track for track, _ in heard])
-    return look(players, weights or dict(guides))
+    return look([player(track) for track, _ in heard], dict(guides))
 
 
 @lru_cache(maxsize=256)
 def _attacks(path: Path, _changed: int) -> Attacks:
     with np.load(path) as d:
-        return Attacks(d["seconds"], d["strength"])
+        return Attacks(d["seconds"], d["strength"], d["sharpness"])
 
 
 def attacks(track: Track) -> Attacks:

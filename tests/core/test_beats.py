@@ -152,7 +152,7 @@ class Placing(TestCase):
             return Player(
                 name,
                 replace(Evidence.of_silence(4100), flux=flux),
-                Attacks(times, np.ones(len(times))),
+                Attacks(times, np.ones(len(times)), np.ones(len(times))),
             )
 
         kick = player("kick", beats[::2], 6.0)

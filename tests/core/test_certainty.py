@@ -59,8 +59,8 @@ class Posterior(TestCase):
 
 
 class Steady(TestCase):
-    def grid(self, times, chain=None, weights=None):
-        attacks = Attacks(np.sort(times), np.ones(len(times)) if weights is None else weights)
+    def grid(self, times, chain=None):
+        attacks = Attacks(np.sort(times), np.ones(len(times)), np.ones(len(times)))
         pulse = np.zeros(round(100 * max(times)) + 300)
         pulse[np.round(100 * np.asarray(self.beats)).astype(int)] = 1.0
         rank = GuideRank("x", 1.0, 0.7, 0.7, "")

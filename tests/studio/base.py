@@ -27,10 +27,6 @@ class StudioCase(TestCase):
         # the pulse writes from a thread of its own, which a test's open transaction would lock out
         still = mock.patch("studio.jobs.tasks._beat")
         still.start()
-        # one track of strokes would be separated as a mix in every test; tests/studio/test_jobs.py does it once
-        self.mixes = mock.patch("studio.jobs.work.is_mix", return_value=False)
-        self.mixes.start()
-        self.addCleanup(self.mixes.stop)
         _reviewed.cache_clear()  # rolled-back tests use the same keys again
         self.addCleanup(still.stop)
 

@@ -9,7 +9,7 @@ from django.utils import timezone
 
 from studio.jobs import tasks
 from studio.jobs.models import SILENCE, TRIES, Job
-from studio.library.hearing import HEARD, PERCUSSIVE, scene
+from studio.library.hearing import HEARD, scene
 from tests.studio.base import StudioCase
 
 
@@ -24,29 +24,16 @@ class Ends(StudioCase):
         self.assertEqual(session.step.name, "Beats found")
         self.assertEqual(len(session.finding["confidence"]), len(beats))
 
-    def test_a_recording_that_comes_alone_is_guided_by_its_percussive_part(self):
-        self.mixes.stop()
-        session = self.mapped()
-        np.testing.assert_allclose(np.diff(session.step.tempo_map.beats().seconds), 0.5, atol=0.003)
-        track = session.tracks.get()
-        self.assertTrue((track.folder / PERCUSSIVE).exists())
-        self.assertEqual([r["name"] for r in session.finding["ranks"]], [track.name])
-        self.assertIn("in its drums", session.finding["ranks"][0]["reason"])
-        # what edits and doubts look at is guided alike
-        seen = scene(session)
-        self.assertEqual([r.weight for r in seen.ranks], [0.0, 1.0])
-        self.assertEqual(len(seen.players), 2)
-
     def test_what_an_earlier_version_heard_is_heard_again(self):
         session = self.mapped()
         path = session.tracks.get().folder / HEARD
         with np.load(path) as d:
-            old = {k: v for k, v in d.items() if k != "tone"}
+            old = {k: v for k, v in d.items() if k != "sharpness"}
         np.savez(path, **old)
         seen = scene(session)
         self.assertEqual(seen.players[0].evidence.tone.shape, (len(old["flux"]), 4))
         with np.load(path) as d:
-            np.testing.assert_array_equal(d["tone"], seen.players[0].evidence.tone)
+            np.testing.assert_array_equal(d["sharpness"], seen.players[0].attacks.sharpness)
             np.testing.assert_array_equal(d["seconds"], old["seconds"])
 
     def test_too_short_silent_and_empty_fail_in_words(self):
