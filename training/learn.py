@@ -191,6 +191,13 @@ def weights(net: Network) -> dict[str, np.ndarray]:
     return {k: v.detach().numpy().astype(np.float16) for k, v in out.items()}
 
 
+def keep(path: Path, net: Network, optimiser: torch.optim.Optimizer, done: int) -> None:
+    """Writes the checkpoint from which learning goes on."""
+    partial = path.with_suffix(".partial")
+    torch.save({"net": net.state_dict(), "optimiser": optimiser.state_dict(), "done": done}, partial)
+    partial.replace(path)
+
+
 def main() -> None:
     ask = argparse.ArgumentParser(description=__doc__)
     ask.add_argument("folder", type=Path)
@@ -215,8 +222,8 @@ def main() -> None:
     files = sorted(a.folder.glob("*.npz"))[: a.most]
     with Pool(2) as pool:
         everything = pool.map(read, files, chunksize=20)
-    held = everything[::HELD]
-    _examples[:] = [e for i, e in enumerate(everything) if i % HELD]
+    held = [e for f, e in zip(files, everything, strict=True) if int(f.stem) % HELD == 0]
+    _examples[:] = [e for f, e in zip(files, everything, strict=True) if int(f.stem) % HELD]
     print(len(_examples), "examples,", len(held), "held; at step", done, flush=True)
     total, since, began = 0.0, 0, time.time()
     with Pool(1) as pool:
@@ -252,9 +259,8 @@ def main() -> None:
                     flush=True,
                 )
                 total, since = 0.0, 0
-                state = {"net": net.state_dict(), "optimiser": optimiser.state_dict(), "done": done}
-                torch.save(state, a.checkpoint.with_suffix(".partial"))
-                a.checkpoint.with_suffix(".partial").replace(a.checkpoint)
+                keep(a.checkpoint, net, optimiser, done)
+    keep(a.checkpoint, net, optimiser, done)
     if a.export:
         np.savez(a.export, **weights(net))
 

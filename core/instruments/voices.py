@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterator
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import butter, sosfilt
 
 Sound = NDArray[np.float64]
 #: ``voice(rate, pitch, seconds, level, noise)``: a note's samples; level 0 to 1.
@@ -32,6 +31,9 @@ def harmonics(f: float, count: int, t: Sound) -> Iterator[tuple[int, NDArray[np.
 
 
 def band(x: Sound, rate: int, low: float, high: float) -> Sound:
+    # costs a second to import, which the command line pays only where something is rendered
+    from scipy.signal import butter, sosfilt
+
     high = min(high, 0.45 * rate)
     return np.asarray(sosfilt(butter(2, [low, high], "bandpass", fs=rate, output="sos"), x))
 
