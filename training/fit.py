@@ -1,7 +1,7 @@
 """Fits the tracker's constants on made-up takes that the network has not learned from.
 
-``python -m training.fit hypotheses|bars|confidence FIT EVALUATION``: the first folder holds takes to fit on, the second
-takes to measure on. Prints the constants to be written into the modules named beside them, with what they change.
+``python -m training.fit hypotheses|bars|confidence|doubts FIT EVALUATION``: the first folder holds takes to fit on, the
+second takes to measure on. Prints the constants to be written into the core's modules, and what they change.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import minimize
 
-from core.beats import bars, certainty, look, solve
+from core.beats import bars, certainty, doubts, look, solve, whole_take
 from core.beats.hypothesis import USUAL_RANGE, WEIGHTS, score_hypothesis
 from core.beats.solve import Wishes
 from core.beats.solve import hypotheses as all_hypotheses
@@ -195,6 +195,81 @@ def reliability(of: list[tuple], weights: Floats) -> None:
             print(f"  {lo:.2f} to {hi:.2f}: {own.sum()} beats, said {p[own].mean():.3f}, right {y[own].mean():.3f}")
 
 
+def _doubted(path: Path) -> list[tuple]:
+    """Per take, as tracks and as mix: margin and agreement, whether the tempo is wrong; by how much downbeats stand
+    out, whether they are wrong; the same of windows of bars."""
+    take = read(path)
+    out = []
+    for players in (take.tracks, take.mix):
+        try:
+            found = solve(players)
+        except ValueError:
+            continue
+        best, laid = found.hypotheses[0], found.laid
+        beats = found.map.beats()
+        right = f_measure(take, beats.seconds)
+        level = (certainty.margin(best, found.hypotheses[1:]), best.numbers.get("agreement", 0.0), right < 0.8)
+        bar, windows = None, []
+        downs, main = laid.division.downbeats, laid.division.beats
+        if len(take.downbeats) and right > 0.9 and main > 1 and len(downs) > 6:
+            seconds = laid.map.beats().seconds
+            true = np.abs(seconds[downs][:, None] - take.downbeats[None, :]).min(axis=1) < 0.07
+            bar = (float(whole_take.gaps(downs, main, laid.evidence).min()), float(true.mean()) < 0.5)
+            for k in range(0, len(downs) - doubts.SPAN + 1, 2):
+                part = downs[k : k + doubts.SPAN]
+                gap = float(whole_take.gaps(part, main, laid.evidence).min())
+                windows.append((gap, float(true[k : k + doubts.SPAN].mean()) < 0.5))
+        out.append((level, bar, windows))
+    return out
+
+
+def logistic(x: Floats, y: Floats, strength: float = 0.5) -> Floats:
+    """Weights of a constant and of each column of ``x`` for the probability of ``y``."""
+    spread = x.std(axis=0) + 1e-6
+    z = np.column_stack([np.ones(len(x)), x / spread])
+
+    def loss(w: Floats) -> tuple[float, Floats]:
+        p = 1 / (1 + np.exp(-(z @ w)))
+        total = -float(np.sum(y * np.log(p + 1e-9) + (1 - y) * np.log(1 - p + 1e-9))) + strength * float(w[1:] @ w[1:])
+        return total, z.T @ (p - y) + 2 * strength * np.concatenate([[0], w[1:]])
+
+    found = minimize(loss, np.zeros(z.shape[1]), jac=True, method="L-BFGS-B").x
+    return np.concatenate([found[:1], found[1:] / spread])
+
+
+def _told(name: str, weights: Floats, x: Floats, y: Floats, at: float) -> None:
+    p = 1 / (1 + np.exp(-(weights[0] + x @ weights[1:])))
+    flagged = p >= at
+    real = y[flagged].mean() if flagged.any() else float("nan")
+    caught = int((flagged & (y > 0)).sum())
+    print(f"  {name}: {int(y.sum())} of {len(y)} wrong, doubted {int(flagged.sum())}, real {real:.2f}, caught {caught}")
+
+
+def fit_doubts(folder: Path, judge: Path) -> None:
+    with ProcessPoolExecutor(2) as pool:
+        own = [d for some in pool.map(_doubted, sorted(folder.glob("*.npz"))) for d in some]
+        others = [d for some in pool.map(_doubted, sorted(judge.glob("*.npz"))) for d in some]
+
+    def columns(of: list[tuple], what: str) -> tuple[Floats, Floats]:
+        if what == "level":
+            rows = [d[0] for d in of]
+        elif what == "bar lines":
+            rows = [d[1] for d in of if d[1]]
+        else:
+            rows = [w for d in of for w in d[2]]
+        table = np.array(rows, dtype=float).reshape(len(rows), -1)
+        return table[:, :-1], table[:, -1]
+
+    for what in ("level", "bar lines", "windows of bars"):
+        x, y = columns(own, what)
+        weights = logistic(x, y)
+        print(what, weights.round(3).tolist())
+        for name, group in (("fit", own), ("evaluation", others)):
+            if group:
+                for at in (0.2, 0.3, 0.5):
+                    _told(f"{name}, at {at}", weights, *columns(group, what), at)
+
+
 def main() -> None:
     what, fit, judge = sys.argv[1], Path(sys.argv[2]), Path(sys.argv[3])
     if what == "hypotheses":
@@ -209,6 +284,8 @@ def main() -> None:
                     print(name, kind, len(some), "before", chosen(some, before), "after", chosen(some, after))
     elif what == "bars":
         fit_bars(evidences(fit), evidences(judge))
+    elif what == "doubts":
+        fit_doubts(fit, judge)
     elif what == "confidence":
         own, others = sureness(fit), sureness(judge)
         weights = fit_confidence(own)

@@ -21,6 +21,9 @@ from core.tempomap.pulses import same_place
 
 Floats = NDArray[np.float64]
 
+#: Bars that are looked at together, and the gap in nats under which another beat may be their downbeat; fitted by
+#: ``training/fit.py``.
+SPAN, CONTESTED = 6, -0.2
 #: A beat with less confidence is not sure.
 UNSURE = 0.8
 
@@ -194,18 +197,15 @@ class _Finder:
         division, evidence = self.laid.division, self.laid.evidence
         main, downs = division.beats, division.downbeats
         out: list[Doubt] = []
-        if main < 2 or len(downs) < 6:
+        if main < 2 or len(downs) < SPAN:
             return out
-        span = 6
         flagged = np.zeros(len(downs), dtype=bool)
         which = np.zeros(len(downs), dtype=int)
-        for k in range(len(downs) - span + 1):
-            part = downs[k : k + span]
-            mine = evidence[part].mean()
-            rivals = [evidence[np.minimum(part + by, len(evidence) - 1)].mean() for by in range(1, main)]
-            if max(rivals) > mine + 0.05:
-                flagged[k : k + span] = True
-                which[k : k + span] = int(np.argmax(rivals)) + 1
+        for k in range(len(downs) - SPAN + 1):
+            gaps = whole_take.gaps(downs[k : k + SPAN], main, evidence)
+            if gaps.min() < CONTESTED:
+                flagged[k : k + SPAN] = True
+                which[k : k + SPAN] = int(np.argmin(gaps)) + 1
         for i, j in _runs(flagged, join=2):
             by = int(np.bincount(which[i : j + 1]).argmax())
             a, b = int(downs[i]), int(min(downs[j] + main - 1, len(self.t) - 1))

@@ -56,7 +56,8 @@ class Alternative:
 class Solution:
     """A map, how sure each of its beats is (0 to 1, one a felt beat), how each track served as guide, where the
     map may be wrong, and the other readings, the likeliest first. ``numbers``: what confidence is made of, see
-    :func:`core.beats.certainty.numbers`."""
+    :func:`core.beats.certainty.numbers`; ``hypotheses``: the chosen one and the others; ``laid``: what bars were laid
+    by."""
 
     map: TempoMap
     confidence: Floats
@@ -64,6 +65,8 @@ class Solution:
     doubts: list[Doubt]
     alternatives: list[Alternative]
     numbers: Floats
+    hypotheses: list[TempoHypothesis]
+    laid: Laid
 
 
 def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progress = lambda *_: None) -> Solution:
@@ -100,7 +103,7 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     others = _alternatives(scene, best, rivals, wishes)
     doubts = doubts_of(scene, best, tempo_map, sure, ways)
     progress("Done", 1.0)
-    return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others, told)
+    return Solution(tempo_map, sure, scene.all_ranks([p.name for p in players]), doubts, others, told, ways, best)
 
 
 def _uneven(
@@ -129,7 +132,14 @@ def _uneven(
     others = [replace(a, map=felt(a.map)) for a in found.alternatives]
     doubts = felt_as(found.doubts, found.map, tempo_map)
     at = np.minimum(at, len(found.confidence) - 1)
-    return Solution(tempo_map, found.confidence[at], found.ranks, doubts, others, found.numbers[at])
+    return replace(
+        found,
+        map=tempo_map,
+        confidence=found.confidence[at],
+        doubts=doubts,
+        alternatives=others,
+        numbers=found.numbers[at],
+    )
 
 
 def hypotheses(scene: Scene, wishes: Wishes, progress: Progress = lambda *_: None) -> list[TempoHypothesis]:
