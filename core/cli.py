@@ -78,7 +78,7 @@ def parser() -> argparse.ArgumentParser:
         type=tempo_range,
         default=Wishes().tempo,
         metavar="LOW-HIGH",
-        help="felt beats a minute (default 70-180)",
+        help="felt beats a minute (default {:.0f}-{:.0f})".format(*Wishes().tempo),
     )
     m.add_argument("--meter", type=meter, help="like 4/4, 6/8 or 2+2+3/8 (default: found)")
     m.add_argument("--json", type=Path, metavar="OUT", help="write beats, bars and tempo as JSON")

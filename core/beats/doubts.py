@@ -34,16 +34,16 @@ def doubts_of(
     """All doubts about a found map, in order of time. ``sure``: confidence a beat."""
     find = _Finder(scene, laid, tempo_map, sure)
     faint = whole_take.faint(scene, tempo_map, ways[0], sure)
+    bar_lines = whole_take.bar_lines(tempo_map, laid)
     weak = [] if faint else find.weak()
     out = [
         # loose beats at the end are one question
         *_with_remedies_of(find.ends(), _with_remedies_of(weak, [] if faint else find.beside())),
         *find.jumps(),
         *find.odd_bars(),
-        *find.contested(),
+        *(bar_lines or find.contested()),
         *whole_take.level(tempo_map, ways),
         *(faint or whole_take.off_beat(scene, tempo_map, ways[0])),
-        *whole_take.bar_lines(tempo_map, laid),
     ]
     return sorted(out, key=lambda d: (d.start, -d.severity))
 

@@ -14,8 +14,8 @@ from core.beats.tempo import Ints, candidates
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import Meter
 
-#: Pulses are this much quicker than the quickest beats, and at most so many a minute (common practice).
-QUICKER, QUICKEST = 1.1, 340.0
+#: Pulses are this much quicker than the quickest beats, at least and at most so many a minute (common practice).
+QUICKER, QUICK, QUICKEST = 1.1, 198.0, 340.0
 #: The usual ways to group them (common practice), likeliest first.
 GROUPS: dict[int, Sequence[tuple[int, ...]]] = {5: ((3, 2), (2, 3)), 7: ((2, 2, 3), (3, 2, 2), (2, 3, 2))}
 #: How alike bars have to be, in standard deviations, and how little every other number of pulses may be so.
@@ -26,7 +26,7 @@ def bar_of_pulses(scene: Scene, fastest: float = USUAL_RANGE[1]) -> tuple[int, f
     """Five or seven, and the pulses a minute, where what is played comes round after so many quick pulses and after no
     other number but its multiples; else None. An even bar repeats at even distances above all. ``fastest``: the
     quickest beats that are expected, a minute."""
-    quick = QUICKER * fastest
+    quick = QUICK if fastest == USUAL_RANGE[1] else QUICKER * fastest
     for home in candidates(scene.curve, quick, QUICKEST) if quick < QUICKEST else ():
         if not quick <= home <= QUICKEST:
             continue
