@@ -10,12 +10,13 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
+import platformdirs
 import soundfile as sf
 
 from core.beats import NoBeats, Player, Wishes, solve
 from core.following import click
 from core.formats import smf, tables
-from core.listening import audio, performance
+from core.listening import audio, kept, performance
 from core.listening.track import Heard, listen
 from core.tempomap import Meter
 
@@ -87,6 +88,7 @@ def parser() -> argparse.ArgumentParser:
     m.add_argument("--start", type=float, metavar="SECONDS", help="where the mapped music starts")
     m.add_argument("--end", type=float, metavar="SECONDS", help="where it ends")
     m.add_argument("--pin", action="append", type=float, default=[], metavar="SECONDS", help="this has to be a beat")
+    m.add_argument("--no-cache", action="store_true", help="listen to the files anew and keep nothing of them")
     pace = m.add_mutually_exclusive_group()
     pace.add_argument("--steady", action="store_true", help="a machine plays: one exact tempo")
     pace.add_argument("--free", action="store_true", help="people play: never one exact tempo")
@@ -108,8 +110,13 @@ class Teller:
             print("\r\x1b[K", end="", file=sys.stderr, flush=True)
 
 
-def hear(files: Sequence[Path], tell: Teller) -> tuple[list[Heard], int]:
-    """Listen to every file, two at a time; the rate of the first audio file is the click's rate."""
+#: Bytes that may be kept of what was heard of earlier files.
+CACHE_SIZE = 2 << 30
+
+
+def hear(files: Sequence[Path], tell: Teller, cache: Path | None = None) -> tuple[list[Heard], int]:
+    """Listen to every file, two at a time; the rate of the first audio file is the click's rate. What is heard is kept
+    in the folder ``cache`` by what the file holds, and not listened for again."""
     rate = 48_000
     infos: dict[Path, audio.AudioInfo] = {}
     for path in files:
@@ -121,6 +128,16 @@ def hear(files: Sequence[Path], tell: Teller) -> tuple[list[Heard], int]:
         rate = next(iter(infos.values())).rate
 
     def one(path: Path) -> Heard:
+        if cache is None:
+            return listened(path)
+        place = cache / f"{kept.digest(path)}{path.suffix.lower()}.npz"
+        if before := kept.read(place):
+            return Heard(path.name, before.seconds, before.evidence, before.attacks, {}, list(before.remarks))
+        heard = listened(path)
+        kept.write(place, kept.Kept(heard.evidence, heard.attacks, heard.seconds, tuple(heard.remarks)))
+        return heard
+
+    def listened(path: Path) -> Heard:
         if not performance.is_midi(path.name):
             return listen(path, path.name, infos[path])
         with tempfile.TemporaryDirectory() as folder:
@@ -138,7 +155,11 @@ def hear(files: Sequence[Path], tell: Teller) -> tuple[list[Heard], int]:
 
 def make_map(args: argparse.Namespace) -> None:
     tell = Teller()
-    heard, rate = hear(args.files, tell)
+    cache = None if args.no_cache else Path(platformdirs.user_cache_dir("diachron"))
+    if cache:
+        cache.mkdir(parents=True, exist_ok=True)
+        kept.prune(cache, CACHE_SIZE)
+    heard, rate = hear(args.files, tell, cache)
     duration = max(h.seconds for h in heard)
     if duration < SHORTEST:
         raise BadInput(f"The take lasts {duration:.1f} s; finding beats needs at least {SHORTEST:.0f} s.")

@@ -1,16 +1,14 @@
 """What listening to a track found out, kept on disk beside it."""
 
-from dataclasses import fields
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
 
 from core.beats import Player, Scene, look
-from core.listening import audio, performance
+from core.listening import audio, kept, performance
 from core.listening.attacks import Attacks
 from core.listening.peaks import LEVELS
-from core.listening.spectrum import Evidence
 from core.listening.track import listen
 from studio.library.models import Session, Track
 
@@ -33,7 +31,7 @@ def hear(track: Track, progress) -> None:
         shown = listen(copy, track.name).peaks
     for level, values in shown.items():
         _write(track.folder / f"peaks-{level}.npy", values)
-    _keep(track.folder / HEARD, heard.evidence, heard.attacks)
+    kept.write(track.folder / HEARD, kept.Kept(heard.evidence, heard.attacks))
     track.remarks = [r for r in track.remarks if r not in heard.remarks] + heard.remarks
     track.heard = True
     track.save(update_fields=["remarks", "heard"])
@@ -51,22 +49,14 @@ def _write(path: Path, values) -> None:
 HEARD = "heard.npz"
 
 
-def _keep(path: Path, found: Evidence, hits: Attacks) -> None:
-    partial = path.with_suffix(".partial")
-    with partial.open("wb") as f:
-        np.savez(f, **vars(found), **vars(hits))
-    partial.replace(path)
-
-
 def player(track: Track) -> Player:
-    path = track.folder / HEARD
-    with np.load(path) as d:
-        kept = dict(d)
-    if "sharpness" not in kept:  # heard by an earlier version
+    """What was heard of a track; heard again where an earlier version did."""
+    found = kept.read(track.folder / HEARD)
+    if found is None:
         hear(track, lambda _: None)
-        return player(track)
-    found = Evidence(**{f.name: kept[f.name] for f in fields(Evidence)})
-    return Player(track.name, found, Attacks(kept["seconds"], kept["strength"], kept["sharpness"]))
+        found = kept.read(track.folder / HEARD)
+        assert found is not None
+    return Player(track.name, found.evidence, found.attacks)
 
 
 def scene(session: Session) -> Scene:
@@ -87,27 +77,23 @@ def _scene(heard: tuple[tuple[Track, int], ...], guides: tuple[tuple[str, float]
 
 
 @lru_cache(maxsize=256)
-def _attacks(path: Path, _changed: int) -> Attacks:
-    with np.load(path) as d:
-        return Attacks(d["seconds"], d["strength"], d["sharpness"])
+def _attacks(track: Track, _changed: int) -> Attacks:
+    return player(track).attacks
 
 
 def attacks(track: Track) -> Attacks:
     """A track's attacks; kept in memory, as every drag asks for them."""
-    path = track.folder / HEARD
-    return _attacks(path, path.stat().st_mtime_ns)
+    return _attacks(track, _changed(track))
 
 
 @lru_cache(maxsize=64)
-def _energy(path: Path, _changed: int) -> np.ndarray:
-    with np.load(path) as d:
-        return d["energy"].astype(np.float64).sum(axis=1)
+def _energy(track: Track, _changed: int) -> np.ndarray:
+    return player(track).evidence.energy.astype(np.float64).sum(axis=1)
 
 
 def energy(track: Track) -> np.ndarray:
     """A track's energy, 100 frames a second; kept in memory like its attacks."""
-    path = track.folder / HEARD
-    return _energy(path, path.stat().st_mtime_ns)
+    return _energy(track, _changed(track))
 
 
 def peaks(track: Track, level: int, first: int, count: int) -> bytes:
