@@ -43,7 +43,7 @@ def doubts_of(
         *find.odd_bars(),
         *(bar_lines or find.contested()),
         *whole_take.level(tempo_map, ways),
-        *(faint or whole_take.off_beat(scene, tempo_map, ways[0])),
+        *(faint or whole_take.off_beat(scene, tempo_map, laid)),
     ]
     return sorted(out, key=lambda d: (d.start, -d.severity))
 

@@ -38,8 +38,8 @@ WEIGHTS = {
     "log_odds": 0.035,
     "bends": -142.363,
 }
-#: Straying from a range that the engineer gave costs this much more: it is meant, the usual one is a habit.
-MEANT = 4.0
+#: What an octave outside the range costs that the engineer gave: it is meant, the usual one is a habit.
+MEANT = 20.0
 
 
 @dataclass(frozen=True)
@@ -98,7 +98,7 @@ def score_hypothesis(
         "between": between,
         "thirds": thirds,
         "pace": float(np.log2(pace / USUAL_PACE) ** 2),
-        "outside": float(outside if (low, high) == USUAL_RANGE else MEANT * outside),
+        "outside": float(outside),
         "missing": max(0.0, 1 - (frames[-1] - frames[0]) / music),
         "eighths": _eighths(wide, found, pace),
         "backbeat": min(0.12, _backbeat(flux, frames)) if flux is not None else 0.0,
@@ -110,6 +110,8 @@ def score_hypothesis(
         numbers["agreement"] = agreement(activation, frames)
         numbers["log_odds"] = _log_odds(activation, frames)
     score = sum(WEIGHTS[name] * number for name, number in numbers.items())
+    if (low, high) != USUAL_RANGE:
+        score -= MEANT * outside
     return replace(found, score=float(score), numbers=numbers)
 
 

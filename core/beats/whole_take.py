@@ -10,6 +10,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from core.beats import bars
 from core.beats.certainty import margin
 from core.beats.doubt import LISTEN, WRONG, Doubt, Remedy, about_all
 from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, score_hypothesis
@@ -68,9 +69,9 @@ def level(tempo_map: TempoMap, ways: Sequence[TempoHypothesis]) -> list[Doubt]:
     return [about_all("level", tempo_map, WRONG if p > 0.6 else LISTEN, words, remedies[:3])]
 
 
-def off_beat(scene: Scene, tempo_map: TempoMap, best: TempoHypothesis) -> list[Doubt]:
+def off_beat(scene: Scene, tempo_map: TempoMap, laid: Laid) -> list[Doubt]:
     """The off-beats would make better beats."""
-    frames = best.frames
+    best, frames = laid.count, laid.count.frames
     if len(frames) < 16:
         return []
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
@@ -82,6 +83,11 @@ def off_beat(scene: Scene, tempo_map: TempoMap, best: TempoHypothesis) -> list[D
         Remedy("half a beat later", {"kind": "offbeat", "share": 0.5}),
         Remedy("half a beat earlier", {"kind": "offbeat", "share": -0.5}),
     ]
+    # the likelier way first: where the downbeats would sound more like downbeats
+    sounds = bars.downbeat_evidence(scene.players, scene.mix, middles, scene.ear)
+    downs = laid.division.downbeats[(laid.division.downbeats > 0) & (laid.division.downbeats < len(sounds))]
+    if len(downs) and sounds[downs - 1].mean() > sounds[downs].mean():
+        remedies.reverse()
     return [about_all("phase", tempo_map, WRONG, words, remedies)]
 
 

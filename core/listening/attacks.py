@@ -159,30 +159,34 @@ def starts(signal: Samples, seconds: Floats, offset: float = 0.0) -> tuple[Float
 
 #: How many times as loud it has to get for an attack to be placed on the waveform.
 _CLEAR = 2.0
+#: How far from where bands rise the waveform's own rise may lie, in seconds; farther off it is another sound's.
+_NEAR = 0.025
+#: Frames within which two marks are the same attack.
+_GAP = 5
 
 
 def find(signal: Samples, heard: Evidence) -> Attacks:
     """A track's attacks, from its mono signal at the listening rate and the evidence of it.
 
-    Whatever rises clearly is placed on the waveform itself; the others stand where new partials appear, or do not count
-    where none does.
+    Whatever rises clearly is placed on the waveform itself; elsewhere notes start where new partials appear.
     """
     rise, new = strength_curve(heard.flux), tone_curve(heard.tone)
     count = min(len(rise), len(new))
     curve = np.maximum(rise[:count], new[:count])
-    frames = pick_frames(curve, 0.11)
-    if not len(frames):
-        return NONE
-    seconds, contrast = starts(signal, frames / FRAME_RATE)
-    soft = contrast < _CLEAR
-    seconds[soft] = peaks(new, frames[soft]) / FRAME_RATE
-    counts = ~soft | (new[frames] >= 0.9 * curve[frames])
+    struck, soft = pick_frames(curve, 0.11), pick_frames(new, 0.1)
+    seconds, contrast = starts(signal, struck / FRAME_RATE)
+    clear = (contrast >= _CLEAR) & (np.abs(seconds - struck / FRAME_RATE) < _NEAR)
+    struck, seconds, contrast = struck[clear], seconds[clear], contrast[clear]
+    # one note is one attack
+    alone = np.abs(soft[:, None] - struck[None, :]).min(axis=1, initial=count) > _GAP if len(soft) else soft > 0
+    soft = soft[alone]
+    frames = np.concatenate([struck, soft])
+    seconds = np.concatenate([seconds, peaks(new, soft) / FRAME_RATE])
+    sharpness = np.clip(np.log2(np.concatenate([contrast, np.full(len(soft), _CLEAR)]) / _CLEAR) / 2, 0, 1)
     order = np.argsort(seconds, kind="stable")
-    order = order[counts[order]]
-    seconds, strength = seconds[order], np.minimum(curve[frames][order], 1.0).astype(np.float64)
-    sharpness = np.clip(np.log2(np.maximum(contrast[order], 1.0) / _CLEAR) / 2, 0, 1)
-    first = np.concatenate(([True], np.diff(seconds) > 0.01))[: len(seconds)]
-    return Attacks(np.maximum(seconds[first], 0.0), strength[first], sharpness[first])
+    order = order[np.diff(seconds[order], prepend=-1.0) > 0.01]
+    strength = np.minimum(curve[frames[order]], 1.0).astype(np.float64)
+    return Attacks(np.maximum(seconds[order], 0.0), strength, sharpness[order])
 
 
 def peaks(curve: Frames, frames: NDArray[np.int64]) -> Floats:
