@@ -285,7 +285,10 @@ class AgainAndOtherwise(Case):
             self.assertGreater(len(a.map.beats()), 10)
 
     def test_doubts_say_where_why_and_what_to_do(self):
-        for doubt in self.found.doubts:
+        sparse = takes.tempo_map(takes.drift(49, 92), Meters.of((1, "4/4")))
+        found = solve(takes.record(sparse, takes.melody(sparse, 12, voices.keys)).players).doubts
+        self.assertTrue(found)
+        for doubt in found:
             self.assertLess(doubt.start, doubt.end)
             self.assertIn(doubt.severity, (1, 2, 3))
             self.assertRegex(doubt.reason, r"[.?]$")

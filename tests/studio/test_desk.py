@@ -50,7 +50,7 @@ class Editing(StudioCase):
         moved = self.edit(kind="move", beat=index, to=time + 0.02, reach=0.03, free=True).json()
         self.assertAlmostEqual(moved["grid"]["time"][5], time + 0.02, places=6)
         others = [t for i, t in enumerate(moved["grid"]["time"]) if i != 5]
-        self.assertEqual(others, [t for i, t in enumerate(moved["grid"]["time"]) if i != 5])
+        self.assertEqual(others, [t for i, t in enumerate(self.state["grid"]["time"]) if i != 5])
 
     def test_a_preview_changes_nothing(self):
         before = self.session_.steps.count()
