@@ -1,7 +1,7 @@
 """Fits the tracker's constants on made-up takes that the network has not learned from.
 
 ``python -m training.fit hypotheses|bars|confidence|doubts FIT EVALUATION``: the first folder holds takes to fit on, the
-second takes to measure on. Prints the constants to be written into the core's modules, and what they change.
+second takes to measure on. Writes the constants into `core/beats/fitted.json` and prints what they change.
 """
 
 from __future__ import annotations
@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 from scipy.optimize import minimize
 
 from core.beats import bars, certainty, doubts, look, solve, whole_take
+from core.beats.fitted import fitted, keep
 from core.beats.hypothesis import USUAL_RANGE, WEIGHTS, score_hypothesis
 from core.beats.solve import Wishes
 from core.beats.solve import hypotheses as all_hypotheses
@@ -143,7 +144,11 @@ def fit_bars(of: list[tuple], judge: list[tuple]) -> None:
             if best is None or got > best[0]:
                 best = got, shown, odd, weights
     assert best is not None
-    print("best", best[:3], dict(zip([*bars.WORTH, *bars.USUAL], best[3].round(3).tolist(), strict=True)))
+    _, shown, odd, weights = best
+    print("best: shown", shown, "odd bar", odd)
+    keep("downbeats", {"odd bar": odd, "shown": shown})
+    keep("bars", dict(zip(bars.WORTH, weights, strict=False)))
+    keep("meters", dict(zip(bars.USUAL, weights[len(bars.WORTH) :], strict=True)))
 
 
 def _sure(path: Path) -> list[tuple[Floats, NDArray[np.bool_], bool]]:
@@ -263,7 +268,8 @@ def fit_doubts(folder: Path, judge: Path) -> None:
     for what in ("level", "bar lines", "windows of bars"):
         x, y = columns(own, what)
         weights = logistic(x, y)
-        print(what, weights.round(3).tolist())
+        print(what)
+        keep(what, dict(zip(fitted(what), weights, strict=True)))
         for name, group in (("fit", own), ("evaluation", others)):
             if group:
                 for at in (0.2, 0.3, 0.5):
@@ -275,7 +281,7 @@ def main() -> None:
     if what == "hypotheses":
         own, others = choices(fit), choices(judge)
         before, after = np.array(list(WEIGHTS.values())), fit_hypotheses(own)
-        print(dict(zip(WEIGHTS, after.round(3).tolist(), strict=True)))
+        keep("hypotheses", dict(zip(WEIGHTS, after, strict=True)))
         for name, group in (("fit", own), ("evaluation", others)):
             for drums in (True, False):
                 some = [c for c in group if c.drums == drums]
@@ -289,7 +295,7 @@ def main() -> None:
     elif what == "confidence":
         own, others = sureness(fit), sureness(judge)
         weights = fit_confidence(own)
-        print(dict(zip(certainty.CALIBRATION, weights.round(3).tolist(), strict=True)))
+        keep("confidence", dict(zip(certainty.CALIBRATION, weights, strict=True)))
         for name, group in (("fit", own), ("evaluation", others)):
             print(name)
             if group:

@@ -14,21 +14,20 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
+from core.beats.fitted import fitted
 from core.beats.fusion import Player, punch
 
 Curve = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
-#: What a bar costs whose length is not the main one, in nats of downbeat evidence.
-ODD_BAR = 10.0
-#: How much the players' own evidence counts (in spreads), and the activation's log-odds of a downbeat.
-SHOWN, ACTIVATION = 0.5, 1.0
+#: What a bar costs whose length is not the main one, in nats of downbeat evidence; how much the players' own evidence
+#: counts (in spreads), beside the activation's log-odds of a downbeat.
+_EVIDENCE = fitted("downbeats")
+ODD_BAR, SHOWN = _EVIDENCE["odd bar"], _EVIDENCE["shown"]
 #: What a division into bars is worth: ``gap``, how far downbeats stand out; ``odd``, the share of odd bars; ``alike``
 #: and ``others``, how alike beats are at the bar's length and at lengths between; and how common each number of felt
-#: beats is, where beats divide in two and in three (6/8 before 12/8 before 9/8). Fitted by ``training/fit.py``.
-WORTH = {"gap": 1.0, "odd": -2.0, "alike": 2.5, "others": -3.75}
-USUAL = {"2": -1.1, "3": 0.0, "4": 0.5, "5": -0.35, "6": -0.35, "7": -0.5, "2 in three": 0.4, "3 in three": -0.1,
-         "4 in three": 0.0}  # fmt: skip
+#: beats is, where beats divide in two and in three.
+WORTH, USUAL = fitted("bars"), fitted("meters")
 BINARY, TERNARY = (2, 3, 4, 5, 6, 7), (2, 3, 4)
 
 
@@ -83,7 +82,7 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
 def downbeat_evidence(players: Sequence[Player], mix: Mix, frames: Ints, ear: Curve) -> Curve:
     """For each beat how much it sounds like a downbeat, as log-odds. ``ear``: how likely beats and downbeats are,
     ``(frames, 2)``."""
-    return SHOWN * players_evidence(players, mix, frames) + ACTIVATION * activation_evidence(ear, frames)
+    return SHOWN * players_evidence(players, mix, frames) + activation_evidence(ear, frames)
 
 
 def players_evidence(players: Sequence[Player], mix: Mix, frames: Ints) -> Curve:

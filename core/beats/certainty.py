@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter1d
 
 from core.beats.decoder import HELD, Leash, prices
+from core.beats.fitted import fitted
 from core.beats.hypothesis import TempoHypothesis
 from core.listening.spectrum import FRAME_RATE
 
@@ -132,17 +133,7 @@ def music(likely: Floats) -> slice:
 
 
 #: What confidence is made of, and what each counts; fitted by ``training/fit.py`` (logistic regression).
-CALIBRATION = {
-    "constant": 0.25,
-    "posterior": 1.0,
-    "support": 0.9,
-    "activation": 1.9,
-    "around": 0.0,
-    "between": 0.0,
-    "margin": 0.0,
-    "agreement": 0.0,
-    "even": 0.0,
-}
+CALIBRATION = fitted("confidence")
 #: Beats on either side that are looked at with each.
 _AROUND = 8
 
@@ -172,9 +163,9 @@ def numbers(
 
 
 def margin(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
-    """How much more convincing a hypothesis is than the next at another tempo, -1 to 2."""
+    """How much more convincing a hypothesis is than the next at another tempo, in nats, -2 to 6."""
     others = [r.score for r in rivals if abs(np.log(r.bpm / best.bpm)) > 0.08]
-    return float(np.clip(best.score - max(others), -1, 2)) if others else 2.0
+    return float(np.clip(best.score - max(others), -2, 6)) if others else 6.0
 
 
 def _near(activation: Floats, seconds: Floats) -> Floats:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from core.beats import whole_take
 from core.beats.doubt import LISTEN, LOOK, WRONG, Doubt, Remedy
 from core.beats.ends import loudness
+from core.beats.fitted import fitted
 from core.beats.hypothesis import TempoHypothesis
 from core.beats.laying import Laid
 from core.beats.scene import Scene
@@ -21,9 +22,11 @@ from core.tempomap.pulses import same_place
 
 Floats = NDArray[np.float64]
 
-#: Bars that are looked at together, and the gap in nats under which another beat may be their downbeat; fitted by
-#: ``training/fit.py``.
-SPAN, CONTESTED = 6, -0.2
+#: Bars that are looked at together.
+SPAN = 6
+#: Log-odds that the bar lines of so many bars are wrong, by the gap in nats to another beat; from when on it is said.
+_WINDOWS = fitted("windows of bars")
+_DOUBTED = 0.4
 #: A beat with less confidence is not sure.
 UNSURE = 0.8
 
@@ -203,7 +206,7 @@ class _Finder:
         which = np.zeros(len(downs), dtype=int)
         for k in range(len(downs) - SPAN + 1):
             gaps = whole_take.gaps(downs[k : k + SPAN], main, evidence)
-            if gaps.min() < CONTESTED:
+            if 1 / (1 + np.exp(-_WINDOWS["constant"] - _WINDOWS["gap"] * gaps.min())) > _DOUBTED:
                 flagged[k : k + SPAN] = True
                 which[k : k + SPAN] = int(np.argmin(gaps)) + 1
         for i, j in _runs(flagged, join=2):

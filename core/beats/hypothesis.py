@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from core.beats.fitted import fitted
 from core.beats.steady import Grid
 from core.listening.spectrum import FRAME_RATE
 
@@ -25,19 +26,7 @@ USUAL_RANGE = (55.0, 215.0)
 USUAL_PACE = 115.0
 
 #: What each number of a description is worth; fitted by ``training/fit.py``.
-WEIGHTS = {
-    "on": 5.471,
-    "between": 0.229,
-    "thirds": 1.954,
-    "pace": -0.771,
-    "outside": 0.222,
-    "missing": -3.776,
-    "eighths": -7.689,
-    "backbeat": 17.523,
-    "agreement": 11.147,
-    "log_odds": 0.035,
-    "bends": -142.363,
-}
+WEIGHTS = fitted("hypotheses")
 #: What an octave outside the range costs that the engineer gave: it is meant, the usual one is a habit.
 MEANT = 20.0
 

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from core.beats import bars
 from core.beats.certainty import margin
 from core.beats.doubt import LISTEN, WRONG, Doubt, Remedy, about_all
+from core.beats.fitted import fitted
 from core.beats.hypothesis import USUAL_RANGE, TempoHypothesis, score_hypothesis
 from core.beats.laying import Laid
 from core.beats.scene import Scene
@@ -23,14 +24,14 @@ Floats = NDArray[np.float64]
 #: A reading that is wrong at least so probably is doubted.
 DOUBTED = 0.3
 #: Log-odds that the tempo level is wrong: a constant, and per unit of the margin to the next hypothesis and of the
-#: agreement with the beat activation. Fitted by ``training/fit.py``.
-LEVEL = {"constant": 1.0, "margin": -2.0, "agreement": -3.0}
+#: agreement with the beat activation.
+LEVEL = fitted("level")
 #: The same that every bar line stands on a wrong beat: per nat by which downbeats stand out of the next likely beats.
-BAR_LINES = {"constant": 0.5, "gap": -2.0}
+BAR_LINES = fitted("bar lines")
 #: The median confidence under which the take as a whole is doubted.
 UNSURE_TAKE = 0.6
-#: By how much off-beats have to be more convincing than the beats.
-_MORE = 0.05
+#: By how many nats off-beats have to be more convincing than the beats.
+_MORE = 0.5
 
 _RATIOS = (
     (0.5, "half the tempo", {"kind": "half"}),

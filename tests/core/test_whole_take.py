@@ -52,7 +52,7 @@ class Numbers(TestCase):
         same = replace(best, score=best.score + 5)
         other = replace(best, bpm=2 * best.bpm, score=best.score - 0.5)
         self.assertAlmostEqual(certainty.margin(best, [same, other]), 0.5)
-        self.assertEqual(certainty.margin(best, [same]), 2.0)
+        self.assertEqual(certainty.margin(best, [same]), 6.0)
 
 
 class Doubted(TestCase):
@@ -71,7 +71,7 @@ class Doubted(TestCase):
 
     def test_the_nearer_the_rival_the_more_probable_the_mistake(self):
         agreed = replace(self.best, numbers={**self.best.numbers, "agreement": 0.8})
-        chances = [whole_take.wrong_level(agreed, [self.rival(2, lost)]) for lost in (0.0, 0.5, 1.0, 1.9)]
+        chances = [whole_take.wrong_level(agreed, [self.rival(2, lost)]) for lost in (0.0, 1.0, 3.0, 6.0)]
         self.assertEqual(chances, sorted(chances, reverse=True))
         self.assertLess(chances[-1], whole_take.DOUBTED)
 
