@@ -191,6 +191,21 @@ def weights(net: Network) -> dict[str, np.ndarray]:
     return {k: v.detach().numpy().astype(np.float16) for k, v in out.items()}
 
 
+def begin_with(net: Network, path: Path) -> None:
+    """Load exported weights into ``net``, to go on from where somebody else stopped."""
+    with np.load(path) as d:
+        kept = {k: torch.from_numpy(d[k].astype(np.float32)) for k in d.files}
+    with torch.no_grad():
+        for name in ("encoder", "code", "join", "last"):
+            layer = getattr(net, name)
+            layer.weight.copy_(kept[name])
+            layer.bias.copy_(kept[name + "_bias"])
+        for name in ("wide", "mix"):
+            for k, layer in enumerate(getattr(net, name)):
+                layer.weight.copy_(kept[name][k])
+                layer.bias.copy_(kept[name + "_bias"][k])
+
+
 def keep(path: Path, net: Network, optimiser: torch.optim.Optimizer, done: int) -> None:
     """Writes the checkpoint from which learning goes on."""
     partial = path.with_suffix(".partial")
@@ -206,6 +221,7 @@ def main() -> None:
     ask.add_argument("--steps", type=int, default=6000, help="steps over which the rate of learning falls")
     ask.add_argument("--threads", type=int, default=1)
     ask.add_argument("--export", type=Path, nargs="?", const=WEIGHTS)
+    ask.add_argument("--begin-with", type=Path, help="exported weights, where there is no checkpoint yet")
     ask.add_argument("--most", type=int, default=100_000)
     a = ask.parse_args()
     torch.set_num_threads(a.threads)
@@ -213,6 +229,8 @@ def main() -> None:
     net = Network()
     optimiser = torch.optim.AdamW(net.parameters(), lr=RATE_OF_LEARNING, weight_decay=1e-4)
     done = 0
+    if a.begin_with and not a.checkpoint.exists():
+        begin_with(net, a.begin_with)
     if a.checkpoint.exists():
         kept = torch.load(a.checkpoint, weights_only=False)
         net.load_state_dict(kept["net"])

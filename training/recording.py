@@ -1,7 +1,7 @@
 """From a performance to what a studio gets: tracks with bleed, rooms and noise, and a mix of them.
 
 Sounds: General MIDI sound sets from Debian, played by FluidSynth (LGPL), all needed only here. For learning:
-fluid-soundfont-gm (MIT), timgm6mb-soundfont (GPL 2), csound-soundfont (a General MIDI bank, LGPL), and the drums of
+fluid-soundfont-gm (MIT), timgm6mb-soundfont (GPL 2), csound-soundfont (public domain), and the drums of
 avldrums.lv2-soundfont (GPL/CC-BY-SA). For evaluation others: musescore-general-soundfont-small (MIT) and that package's
 second drum kit.
 """
