@@ -5,7 +5,7 @@ PORT ?= 8020
 BIN := .venv/bin
 READY := .venv/.ready
 
-.PHONY: setup demo test test-core test-browser bench lint format screenshots clean
+.PHONY: setup demo test test-core test-browser bench fit lint format screenshots clean
 
 setup: $(READY) node_modules/.package-lock.json
 
@@ -45,6 +45,10 @@ bench: setup /usr/bin/chromium
 
 screenshots: setup /usr/bin/chromium
 	$(BIN)/python -m bench.screenshots
+
+# The tracker's constants, from takes made as training/README.md says.
+fit: setup
+	$(BIN)/python -m training.fit build/fit build/evaluation
 
 lint: setup
 	$(BIN)/ruff check .
