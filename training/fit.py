@@ -1,7 +1,7 @@
 """Fits the tracker's constants on made-up takes that the network has not learned from.
 
-``python -m training.fit FIT EVALUATION``: the first folder holds takes to fit on, the second takes to measure on. It
-writes the constants into ``core/beats/fitted.json`` and prints what they are worth on both. First what readings are chosen by
+``python -m training.fit FIT EVALUATION``: the first folder holds takes to fit on, the second to measure on. It writes
+the constants into ``core/beats/fitted.json`` and prints what they are worth on both. First what readings are chosen by
 (tempo hypotheses, bars), then how sure they are (confidence, doubts), as the second depends on the first.
 """
 

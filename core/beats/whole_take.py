@@ -21,8 +21,8 @@ from core.tempomap import TempoMap
 
 Floats = NDArray[np.float64]
 
-#: A reading that is wrong at least so probably is doubted.
-DOUBTED = 0.3
+#: A tempo, and bar lines, that are wrong at least so probably are doubted.
+DOUBTED, DOUBTED_BAR_LINES = 0.3, 0.2
 #: Log-odds that the tempo level is wrong: a constant, and per unit of the margin to the next hypothesis and of the
 #: agreement with the beat activation.
 LEVEL = fitted("level")
@@ -123,7 +123,7 @@ def bar_lines(tempo_map: TempoMap, laid: Laid) -> list[Doubt]:
         return []
     found = gaps(downs, beats, laid.evidence)
     p = _probability(BAR_LINES, gap=float(found.min()))
-    if p < DOUBTED:
+    if p < DOUBTED_BAR_LINES:
         return []
     shifts = [int(k) + 1 for k in np.argsort(found)[:2]]
     remedies = [Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by}) for by in shifts]
