@@ -128,9 +128,25 @@ def chosen(of: Iterable[Choice], weights: Floats) -> tuple[float, float]:
     return first, best
 
 
-def fit_choice(of: list[Choice], strength: float = 0.02) -> Floats:
+#: What can only speak for a tempo (1) or against it (-1): common practice. The pace's weight is a published one.
+SIGNS = {
+    "on": 1,
+    "between": -1,
+    "thirds": -1,
+    "outside": -1,
+    "missing": -1,
+    "eighths": -1,
+    "agreement": 1,
+    "log_odds": 1,
+}
+PACE = -0.5 / np.log2(10**0.2) ** 2
+
+
+def fit_choice(
+    of: list[Choice], bounds: list[tuple[float | None, float | None]] | None = None, strength: float = 0.02
+) -> Floats:
     """Weights by conditional logit (McFadden 1974): the right options of a take are the likeliest among its own.
-    ``strength`` of the pull towards nothing, in units of each number's spread."""
+    ``bounds`` of each weight; ``strength`` of the pull towards nothing, in units of each number's spread."""
     spread = np.concatenate([c.numbers - c.numbers.mean(axis=0) for c in of]).std(axis=0) + 1e-6
     use = [c for c in of if c.right.max() > 0.8 and np.ptp(c.right) > 0.1]
     wanted = [np.where(c.right > c.right.max() - 0.03, 1.0, 0.0) for c in use]
@@ -147,12 +163,19 @@ def fit_choice(of: list[Choice], strength: float = 0.02) -> Floats:
             slope = slope + x.T @ (p - q / (q.sum() + 1e-12))
         return total, slope
 
-    return np.asarray(minimize(loss, np.zeros(len(spread)), jac=True, method="L-BFGS-B").x / spread)
+    scaled = [tuple(None if b is None else b * s for b in pair) for pair, s in zip(bounds or [], spread, strict=False)]
+    found = minimize(loss, np.zeros(len(spread)), jac=True, method="L-BFGS-B", bounds=scaled or None)
+    return np.asarray(found.x / spread)
+
+
+def _bounds() -> list[tuple[float | None, float | None]]:
+    free = {1: (0.0, None), -1: (None, 0.0)}
+    return [(PACE, PACE) if name == "pace" else free[SIGNS[name]] for name in WEIGHTS]
 
 
 def fit_readings(fit: Path, judge: Path) -> None:
     own, others = of_all(fit, readings), of_all(judge, readings)
-    before, after = np.array(list(WEIGHTS.values())), fit_choice([c for c, _ in own])
+    before, after = np.array(list(WEIGHTS.values())), fit_choice([c for c, _ in own], _bounds())
     keep("hypotheses", dict(zip(WEIGHTS, after, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):
         for drums in (True, False):
@@ -162,12 +185,13 @@ def fit_readings(fit: Path, judge: Path) -> None:
             print(f"tempo, {name}, {kind}: {len(some)} takes, F {was:.3f} before, {now:.3f} now, {most:.3f} at best")
     evidence, unseen = ([e for _, e in group if e] for group in (own, others))
     best: tuple[float, float, float, Floats] | None = None
-    for shown in (0.0, 0.3, 0.6):
-        for odd in (4.0, 7.0, 10.0, 14.0, 20.0):
+    for shown in (0.3, 0.6, 1.0, 1.5):
+        for odd in (7.0, 10.0, 14.0, 20.0):
             made = [divisions(e, shown, odd) for e in evidence]
             weights = fit_choice(made)
             got, most = chosen(made, weights)
-            if best is None or got > best[0]:
+            # the weakest price within half a standard error of the best
+            if best is None or got > best[0] + 0.5 * np.std([c.right.max() for c in made]) / np.sqrt(len(made)):
                 best = got, shown, odd, weights
                 seen, at_best = chosen([divisions(e, shown, odd) for e in unseen], weights)
                 print(

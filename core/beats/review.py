@@ -43,7 +43,7 @@ def review(scene: Scene, tempo_map: TempoMap, usual: tuple[float, float] = USUAL
         return np.ones(len(frames)), []
 
     def rated(chain: Ints) -> TempoHypothesis:
-        return score_hypothesis(scene.curve, chain, *usual, scene.mix.flux, scene.ear[:, 0])
+        return score_hypothesis(scene.curve, chain, *usual, scene.ear[:, 0])
 
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
     count = rated(frames)

@@ -152,7 +152,6 @@ def hypotheses(scene: Scene, wishes: Wishes, progress: Progress = lambda *_: Non
         wishes.tempo,
         progress=lambda x: progress("Counting", 0.1 + 0.5 * x),
         pins=pins,
-        flux=scene.mix.flux,
         activation=scene.ear[:, 0],
         pulse=pulse,
     )
@@ -177,7 +176,7 @@ def _steadied(scene: Scene, ways: list[TempoHypothesis], wishes: Wishes) -> list
             beats = grid.beats(way.frames[0] / FRAME_RATE, way.frames[-1] / FRAME_RATE)
             frames = np.round(beats * FRAME_RATE).astype(np.int64)
             frames = frames[(frames >= 0) & (frames < len(scene.curve))]
-            again = score_hypothesis(scene.curve, frames, *wishes.tempo, scene.mix.flux, scene.ear[:, 0])
+            again = score_hypothesis(scene.curve, frames, *wishes.tempo, scene.ear[:, 0])
             if all(abs(np.log(again.bpm / other.bpm)) > 0.03 for other in out):
                 out.append(replace(again, grid=grid))
     return sorted(out, key=lambda x: -x.score)

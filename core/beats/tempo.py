@@ -9,7 +9,7 @@ import numpy as np
 
 from core.beats.decoder import Leash, decode
 from core.beats.fusion import periodicity
-from core.beats.hypothesis import USUAL_PACE, USUAL_RANGE, Bands, Curve, Ints, TempoHypothesis, score_hypothesis
+from core.beats.hypothesis import USUAL_PACE, USUAL_RANGE, Curve, Ints, TempoHypothesis, score_hypothesis
 from core.listening.spectrum import FRAME_RATE
 
 #: How far one take may stray from its main tempo, as a factor either way.
@@ -44,7 +44,6 @@ def counts(
     leash: Leash = Leash(),
     progress: Callable[[float], None] = lambda _: None,
     pins: Ints | None = None,
-    flux: Bands | None = None,
     activation: Curve | None = None,
     pulse: Curve | None = None,
 ) -> list[TempoHypothesis]:
@@ -66,7 +65,7 @@ def counts(
     for frames in decoded:
         if len(frames) < 8:
             continue
-        count = score_hypothesis(curve, frames, low, high, flux, activation)
+        count = score_hypothesis(curve, frames, low, high, activation)
         if all(abs(np.log(count.bpm / o.bpm)) > 0.03 for o in out):
             out.append(count)
     return sorted(out, key=lambda c: -c.score)

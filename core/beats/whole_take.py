@@ -76,7 +76,7 @@ def off_beat(scene: Scene, tempo_map: TempoMap, laid: Laid) -> list[Doubt]:
     if len(frames) < 16:
         return []
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
-    other = score_hypothesis(scene.curve, middles, *USUAL_RANGE, scene.mix.flux, scene.ear[:, 0])
+    other = score_hypothesis(scene.curve, middles, *USUAL_RANGE, scene.ear[:, 0])
     if other.score < best.score + _MORE:
         return []
     words = "More happens half-way between the beats than on them: is everything half a beat off?"
@@ -100,7 +100,7 @@ def faint(scene: Scene, tempo_map: TempoMap, best: TempoHypothesis, sure: Floats
 
     def rated(by: float) -> float:
         shifted = np.round(frames[:-1] + by * np.diff(frames)).astype(np.int64)
-        return score_hypothesis(scene.curve, shifted, *USUAL_RANGE, scene.mix.flux, scene.ear[:, 0]).score
+        return score_hypothesis(scene.curve, shifted, *USUAL_RANGE, scene.ear[:, 0]).score
 
     names = {0.25: "a quarter of a beat later", 0.5: "half a beat later", 0.75: "a quarter of a beat earlier"}
     order = sorted(names, key=lambda by: -rated(by))[:2]
