@@ -26,7 +26,7 @@ Floats = NDArray[np.float64]
 SPAN = 6
 #: Log-odds that the bar lines of so many bars are wrong, by the gap in nats to another beat; from when on it is said.
 _WINDOWS = fitted("windows of bars")
-_DOUBTED = 0.25
+_DOUBTED = 0.2
 #: A beat with less confidence is not sure.
 UNSURE = 0.8
 

@@ -22,7 +22,7 @@ from core.tempomap import TempoMap
 Floats = NDArray[np.float64]
 
 #: A tempo, and bar lines, that are wrong at least so probably are doubted.
-DOUBTED, DOUBTED_BAR_LINES = 0.3, 0.2
+DOUBTED, DOUBTED_BAR_LINES = 0.2, 0.2
 #: Log-odds that the tempo level is wrong: a constant, and per unit of the margin to the next hypothesis and of the
 #: agreement with the beat activation.
 LEVEL = fitted("level")
