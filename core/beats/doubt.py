@@ -8,6 +8,8 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+import numpy as np
+
 from core.tempomap import TempoMap
 
 #: Severity: 1 look when there is time, 2 listen to it, 3 probably wrong.
@@ -44,7 +46,8 @@ class Doubt:
 
 
 def about_all(kind: str, tempo_map: TempoMap, severity: int, words: str, remedies: list[Remedy]) -> Doubt:
-    """A doubt about the whole take."""
+    """A doubt about the whole take, with half a beat on either side."""
     beats = tempo_map.beats()
-    start, end = float(beats.seconds[0]), float(beats.seconds[-1])
+    half = 0.5 * float(np.median(np.diff(beats.seconds)))
+    start, end = max(0.0, float(beats.seconds[0]) - half), float(beats.seconds[-1]) + half
     return Doubt(kind, start, end, int(beats.bar[0]), int(beats.index[0]), severity, words, remedies)

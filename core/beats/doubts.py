@@ -86,8 +86,8 @@ class _Finder:
         """Runs of beats that the model itself is not sure of, or that no attack supports."""
         out = []
         for i, j in _runs(self.sure < UNSURE, join=2):
-            if self.sure[i : j + 1].min() > 0.7:
-                continue  # two in three of these are right (docs/measured.md)
+            if self.sure[i : j + 1].min() > 0.75:
+                continue  # three in four of these are right (docs/measured.md)
             bare = float(np.mean(self.support[i : j + 1])) < 0.1
             worst = float(self.sure[i : j + 1].min())
             severity = WRONG if worst < 0.25 else LISTEN
@@ -185,15 +185,17 @@ class _Finder:
         if run is None:
             return []
         opens, closes = downs[downs <= min(run[0], a)], downs[downs > max(run[1], a)]
-        if not len(opens) or not len(closes):
-            return []
-        first, last = int(opens[-1]), int(closes[0])
+        return self._held(int(opens[-1]), int(closes[0]), main) if len(opens) and len(closes) else []
+
+    def _held(self, first: int, last: int, main: int) -> list[Remedy]:
+        """Beats ``first`` to ``last`` as whole bars, one for each ``main`` beats that they have room for."""
         bars = (last - first) // main
+        if not bars or last >= len(self.t):
+            return []
         one, end = int(self.bar[first]), int(self.bar[first]) + bars - 1
         which = f"bar {one} has" if bars == 1 else f"bars {one} to {end} have"
         words = f"it slows down or holds: {which} {main} beats"
-        stretch = [float(self.t[first]), float(self.t[last])]
-        return [Remedy(words, {"kind": "bars", "stretch": stretch, "bars": bars})] if bars else []
+        return [Remedy(words, {"kind": "bars", "stretch": [float(self.t[first]), float(self.t[last])], "bars": bars})]
 
     def contested(self) -> list[Doubt]:
         """Stretches in which another beat of the bar sounds more like one than the one that is counted."""
@@ -215,9 +217,13 @@ class _Finder:
             if a >= len(self.t):
                 continue
             words = f"Beat {by + 1} sounds more like beat 1 than the beat that is counted as 1."
-            remedy = Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by})
+            remedies = [Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by})]
+            # where beats are unsure before it, somebody held one, and the map ran on
+            run = next((r for r in _runs(self.sure < UNSURE, join=2) if a - main <= r[0] < b and r[1] - r[0] > 1), None)
+            if run and len(later := downs[downs > run[1]] + by) and len(opens := downs[downs <= run[0]]):
+                remedies = [*self._held(int(opens[-1]), int(later[0]), main), *remedies]
             severity = WRONG if j - i > 0.5 * len(downs) else LISTEN
-            out.append(self.doubt("downbeat", a, b, severity, words, [remedy]))
+            out.append(self.doubt("downbeat", a, b, severity, words, remedies))
         return out
 
     def ends(self) -> list[Doubt]:

@@ -75,9 +75,8 @@ def solve(players: Sequence[Player], wishes: Wishes = Wishes(), progress: Progre
     scene = look(players, wishes.guides)
     if wishes.meter and is_uneven(wishes.meter):
         share = wishes.meter.numerator / wishes.meter.beats
-        return _uneven(
-            players, wishes, scene, wishes.meter, (wishes.tempo[0] * share, wishes.tempo[1] * share), progress
-        )
+        low, high = uneven.FELT if wishes.tempo == USUAL_RANGE else wishes.tempo
+        return _uneven(players, wishes, scene, wishes.meter, (low * share, high * share), progress)
     if wishes.meter is None and (found := uneven.bar_of_pulses(scene, wishes.tempo[1])):
         count, pace = found
         return _uneven(players, wishes, scene, Meter(count, 8), (pace / 1.25, pace * 1.25), progress)

@@ -16,6 +16,8 @@ from core.tempomap import Meter
 
 #: Pulses are this much quicker than the quickest beats, at least and at most so many a minute (common practice).
 QUICKER, QUICK, QUICKEST = 1.1, 198.0, 340.0
+#: Felt beats a minute of such meters where the engineer says nothing (common practice).
+FELT = (70.0, 180.0)
 #: The usual ways to group them (common practice), likeliest first.
 GROUPS: dict[int, Sequence[tuple[int, ...]]] = {5: ((3, 2), (2, 3)), 7: ((2, 2, 3), (3, 2, 2), (2, 3, 2))}
 #: How alike bars have to be, in standard deviations, and how little every other number of pulses may be so.

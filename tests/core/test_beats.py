@@ -217,7 +217,8 @@ class Demos(TestCase):
         """The quintet slows down from bar 40 and holds a beat of bar 41, where the map has run on."""
         players, truth = self.players[boathouse.TITLE], boathouse.truth()
         found = self.solved(boathouse.TITLE)
-        remedies = [r.edit for d in found.doubts if d.bar == 41 for r in d.remedies]
+        at = truth.bar_seconds(41)
+        remedies = [r.edit for d in found.doubts if d.start <= at <= d.end for r in d.remedies]
         edit = next(e for e in remedies if e["kind"] == "bars")
         start, end = edit["stretch"]
         laid = bars_between(found.map, start, end, edit["bars"])

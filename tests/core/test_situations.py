@@ -199,7 +199,7 @@ class WithoutDrums(Case):
     def test_a_lone_melody(self):
         # nothing but faint accents tells its bars: where they are wrong, it has to be said
         found = self.check(self.solo(voices.keys, harmony=False), beats=0.9, downs=0.0)
-        self.assertTrue({"downbeat", "meter"} & {d.kind for d in found.doubts})
+        self.assertTrue({"downbeat", "meter", "bar lines"} & {d.kind for d in found.doubts})
 
     def test_soft_attacks(self):
         self.check(self.solo(voices.squeezebox), beats=0.9, downs=0.6)

@@ -87,7 +87,7 @@ class Doubted(TestCase):
         (doubt,) = whole_take.bar_lines(self.map, self.laid(wrong))
         self.assertEqual(doubt.remedies[0].edit, {"kind": "downbeat", "by": 1})
         self.assertEqual(doubt.remedies[0].words, "move every downbeat one beat later")
-        self.assertEqual((doubt.start, doubt.end), (1.0, 28.5))
+        self.assertEqual((doubt.start, doubt.end), (0.75, 28.75))
 
     def test_gaps_are_differences_of_means(self):
         evidence = np.tile([3.0, 1.0, 2.0, 0.0], 5)
