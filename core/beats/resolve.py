@@ -10,7 +10,7 @@ from core.beats.counted import decode_counted
 from core.beats.decoder import Leash, decode
 from core.beats.laying import place
 from core.beats.refine import to_attacks
-from core.beats.scene import Scene
+from core.beats.scene import ACTIVATION, ACTIVATION_COUNTED, Scene, pulse_of
 from core.listening.spectrum import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, move_beat, pins_of, with_every_beat
@@ -41,7 +41,8 @@ def resolve(scene: Scene, tempo_map: TempoMap, first: int, last: int, beats: int
     lo = max(0, round(a * FRAME_RATE))
     hi = min(len(scene.pulse) - 1, round(b * FRAME_RATE))
     frames_fixed = np.round(fixed * FRAME_RATE).astype(np.int64) - lo
-    part = scene.pulse[lo : hi + 1]
+    weight = ACTIVATION if beats is None else ACTIVATION_COUNTED
+    part = pulse_of(scene.curve[lo : hi + 1], scene.ear[lo : hi + 1], weight)
     frames_fixed = frames_fixed[frames_fixed < len(part)]
     if beats is None:
         local = _local_bpm(tempo_map, first, last)

@@ -18,8 +18,10 @@ from core.beats.fusion import GuideRank, Player
 Floats = NDArray[np.float64]
 
 
-#: How much the learned ear says against the attacks, and the height at which a beat that it is sure of stands.
-EAR, BRIGHT = 0.85, 1.2
+#: How much the beat activation says against the attacks, and the height at which a beat that it is sure of stands.
+ACTIVATION, BRIGHT = 0.85, 1.2
+#: The same where the engineer has counted: there attacks tell more.
+ACTIVATION_COUNTED = 0.2
 
 
 class NoBeats(ValueError):
@@ -29,8 +31,8 @@ class NoBeats(ValueError):
 @dataclass(frozen=True)
 class Scene:
     """``players`` with at least a few attacks, their ``ranks`` in the same order, the fused attack ``curve``
-    (100 frames a second) and everybody's evidence together as ``mix``. ``ear``: the learned ear's
-    probabilities of a beat and of a downbeat, ``(frames, 2)``. ``pulse``: the curve and the ear's beats, as one."""
+    (100 frames a second) and everybody's evidence together as ``mix``. ``ear``: the beat activation, probabilities of
+    a beat and of a downbeat, ``(frames, 2)``. ``pulse``: the curve and the activation, as one."""
 
     players: list[Player]
     ranks: list[GuideRank]
@@ -40,13 +42,18 @@ class Scene:
     pulse: Floats
 
     def by_attacks(self) -> Scene:
-        """The same without the learned ear, for pulses finer than beats: the ear has learned to tell felt beats."""
+        """The same without the activation, for pulses finer than beats: the network has learned to tell felt beats."""
         return replace(self, ear=np.zeros_like(self.ear), pulse=self.curve)
 
     def all_ranks(self, order: Sequence[str]) -> list[GuideRank]:
         """Ranks of all tracks by name, silent ones with weight 0."""
         by_name = {r.name: r for r in self.ranks}
         return [by_name.get(n, GuideRank(n, 0.0, 0.0, 0.0, "hardly an attack")) for n in order]
+
+
+def pulse_of(curve: Floats, ear: Floats, activation: float = ACTIVATION) -> Floats:
+    """What beats are found on, 100 frames a second: attacks, and how likely beats are, as one."""
+    return (1 - activation) * curve + activation * BRIGHT * np.sqrt(ear[:, 0])
 
 
 def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -> Scene:
@@ -59,4 +66,4 @@ def look(players: Sequence[Player], guides: Mapping[str, float] | None = None) -
     # whom the engineer gives no weight is not asked for beats
     asked = [p for p, r in zip(heard, ranks, strict=True) if r.weight > 0 or not guides]
     ear = activation([(p.evidence.bands, p.evidence.pitches) for p in asked], len(curve))
-    return Scene(heard, ranks, curve, mix, ear, (1 - EAR) * curve + EAR * BRIGHT * np.sqrt(ear[:, 0]))
+    return Scene(heard, ranks, curve, mix, ear, pulse_of(curve, ear))
