@@ -36,17 +36,19 @@ def doubts_of(
 ) -> list[Doubt]:
     """All doubts about a found map, in order of time. ``sure``: confidence a beat."""
     find = _Finder(scene, laid, tempo_map, sure)
-    faint = whole_take.faint(scene, tempo_map, ways[0], sure)
+    # beats that should be off-beats explain all the rest; then a take in which nobody marks the beat
+    phase = whole_take.off_beat(scene, tempo_map, laid)
+    faint = [] if phase else whole_take.faint(scene, tempo_map, ways[0], sure)
     bar_lines = whole_take.bar_lines(tempo_map, laid)
-    weak = [] if faint else find.weak()
+    weak = [] if phase or faint else _with_remedies_of(find.weak(), find.beside())
     out = [
         # loose beats at the end are one question
-        *_with_remedies_of(find.ends(), _with_remedies_of(weak, [] if faint else find.beside())),
+        *_with_remedies_of(find.ends(), weak),
         *find.jumps(),
         *find.odd_bars(),
         *(bar_lines or find.contested()),
-        *whole_take.level(tempo_map, ways),
-        *(faint or whole_take.off_beat(scene, tempo_map, laid)),
+        *(phase or faint),
+        *([] if phase else whole_take.level(tempo_map, ways)),
     ]
     return sorted(out, key=lambda d: (d.start, -d.severity))
 
