@@ -40,9 +40,10 @@ def track_inputs(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
     ``bands``: ``(frames, bands)`` log energies at 100 frames a second; ``pitches``: ``(frames, semitones)`` at 25.
     """
     steps = len(bands) // STEP
+    bands, pitches = bands.astype(np.float32), pitches.astype(np.float32)
     level, tone = _relative(bands), _relative(pitches)
     rise = np.zeros_like(level)
-    before = bands[:-2].astype(np.float32)
+    before = bands[:-2]
     wide = before.copy()
     wide[:, 1:] = np.maximum(wide[:, 1:], before[:, :-1])
     wide[:, :-1] = np.maximum(wide[:, :-1], before[:, 1:])

@@ -165,10 +165,14 @@ def hypotheses(scene: Scene, wishes: Wishes, progress: Progress = lambda *_: Non
 def _steadied(scene: Scene, ways: list[TempoHypothesis], wishes: Wishes) -> list[TempoHypothesis]:
     """The ways as even grids where the take has one exact tempo (or is said to), the most convincing first; else as
     they are."""
-    found = [(way, steady.find(scene.players, scene.ranks, scene.pulse, way.frames / FRAME_RATE)) for way in ways]
-    first = found[0][1]
+
+    def grid_of(way: TempoHypothesis) -> steady.Grid | None:
+        return steady.find(scene.players, scene.ranks, scene.pulse, way.frames / FRAME_RATE)
+
+    first = grid_of(ways[0])
     if first is None or not (wishes.steady or first.is_even):
         return ways
+    found = [(ways[0], first), *((way, grid_of(way)) for way in ways[1:])]
     out: list[TempoHypothesis] = []
     for way, grid in found:
         if grid is not None and (wishes.steady or grid.is_even):

@@ -12,6 +12,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 
 from core.beats.fusion import GuideRank, Player
@@ -105,12 +106,24 @@ def _period(times: Floats, weights: Floats, usual: float, parts: int, around: fl
     centre = parts / usual
     # steps of an eighth of a turn over the whole take
     frequency = np.arange(centre * (1 - around), centre * (1 + around), 1 / (8 * length))
-    agreed = np.empty(len(frequency))
-    for i in range(0, len(frequency), 64):
-        agreed[i : i + 64] = np.abs(np.exp(2j * np.pi * frequency[i : i + 64, None] * times) @ weights)
-    agreed /= weights.sum()
+    agreed = _resultants(times - times[0], weights, frequency[0], 1 / (8 * length), len(frequency)) / weights.sum()
     k = int(np.argmax(agreed))
     return parts / float(frequency[k]), float(agreed[k])
+
+
+@njit(cache=True, nogil=True)
+def _resultants(times: np.ndarray, weights: np.ndarray, lowest: float, step: float, count: int) -> np.ndarray:
+    """How long the sum of all ``weights`` is, each turned by its time at a frequency, for ``count`` frequencies from
+    ``lowest`` on, ``step`` apart."""
+    real, imaginary = np.zeros(count), np.zeros(count)
+    for k in range(len(times)):
+        now = weights[k] * np.exp(2j * np.pi * lowest * times[k])
+        turn = np.exp(2j * np.pi * step * times[k])
+        for i in range(count):
+            real[i] += now.real
+            imaginary[i] += now.imag
+            now *= turn
+    return np.sqrt(real * real + imaginary * imaginary)
 
 
 def _phase(times: Floats, weights: Floats, small: float) -> float:
