@@ -2,8 +2,8 @@
 
 Sounds: General MIDI sound sets from Debian, played by FluidSynth (LGPL), all needed only here. For learning:
 fluid-soundfont-gm (MIT), timgm6mb-soundfont (GPL 2), csound-soundfont (public domain), and the drums of
-avldrums.lv2-soundfont (GPL/CC-BY-SA). For evaluation others: musescore-general-soundfont-small (MIT) and that package's
-second drum kit.
+avldrums.lv2-soundfont (CC BY-SA 3.0). For evaluation others: one General MIDI set more (MIT) and that package's second
+drum kit.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ LEARNING = {
     "sf2/TimGM6mb.sf2": 0.3,
     "sf2/sf_GMbank.sf2": 0.25,
 }
-EVALUATION = {"sf3/MuseScore_General_Lite.sf3": 1.0}
+EVALUATION = {"sf3/*_General_Lite.sf3": 1.0}
 #: Drum kits alone: the first for learning, the second for evaluation.
 DRUMS = ("sf2/Black_Pearl_4_LV2.sf2", "sf2/Red_Zeppelin_4_LV2.sf2")
 KICKS, SNARES, CYMBALS = (35, 36), (37, 38, 39, 40), (42, 44, 46, 49, 51, 52, 53, 55, 57, 59)
@@ -41,7 +41,7 @@ class Instruments:
         self.synth.setting("synth.reverb.active", 0)
         self.synth.setting("synth.chorus.active", 0)
         sets = EVALUATION if evaluation else LEARNING
-        self.fonts = [self.synth.sfload(str(SOUNDS / s)) for s in sets]
+        self.fonts = [self.synth.sfload(str(next(SOUNDS.glob(s)))) for s in sets]
         self.odds = np.array(list(sets.values()))
         self.drums = self.synth.sfload(str(SOUNDS / DRUMS[int(evaluation)]))
 
