@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import traceback
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from multiprocessing import Pool
@@ -143,13 +144,14 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
 
 def read(path: Path) -> Example:
     with np.load(path) as d:
-        count = sum(k.startswith("bands") and k != "bars_known" for k in d.files)
+        count = sum(k.startswith("bands") for k in d.files)
         tracks = [(d[f"bands{k}"], d[f"pitches{k}"]) for k in range(count)]
         return Example(tracks, d["beats"], d["first"], float(d["lead"]), float(d["over"]), bool(d["bars_known"]))
 
 
-if __name__ == "__main__":
-    ask = argparse.ArgumentParser(description=__doc__)
+def make_all(make: Callable[[tuple[Path, Path, int, bool]], str], description: str | None) -> None:
+    """Run ``make`` for every number that the command line asks for, several at a time, and tell what it says."""
+    ask = argparse.ArgumentParser(description=description)
     ask.add_argument("folder", type=Path)
     ask.add_argument("first", type=int)
     ask.add_argument("count", type=int)
@@ -159,9 +161,13 @@ if __name__ == "__main__":
     a = ask.parse_args()
     a.folder.mkdir(parents=True, exist_ok=True)
     jobs = [(a.folder, a.scores, k, a.evaluation) for k in range(a.first, a.first + a.count)]
-    with Pool(a.processes, maxtasksperchild=200) as pool:
-        for done, told in enumerate(pool.imap_unordered(_make, jobs), 1):
+    with Pool(a.processes, maxtasksperchild=100) as pool:
+        for done, told in enumerate(pool.imap_unordered(make, jobs), 1):
             if told:
                 print(told, flush=True)
-            if done % 50 == 0:
-                print(done, "examples", flush=True)
+            if done % 20 == 0:
+                print(done, "made", flush=True)
+
+
+if __name__ == "__main__":
+    make_all(_make, __doc__)

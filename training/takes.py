@@ -7,11 +7,8 @@ which nothing was fitted to: numbers are reported from these. Every take is kept
 
 from __future__ import annotations
 
-import argparse
 import traceback
-from collections.abc import Iterator
 from dataclasses import dataclass, fields
-from multiprocessing import Pool
 from pathlib import Path
 
 import numpy as np
@@ -21,7 +18,7 @@ from core.beats import Player
 from core.listening import attacks
 from core.listening.attacks import Attacks
 from core.listening.spectrum import Evidence, evidence
-from training.examples import lateness, performance
+from training.examples import lateness, make_all, performance
 from training.recording import Instruments, record
 
 #: Seeds from here on are not used for learning.
@@ -96,25 +93,5 @@ def read(path: Path) -> Take:
     )
 
 
-def read_all(folder: Path) -> Iterator[Take]:
-    for path in sorted(folder.glob("*.npz")):
-        yield read(path)
-
-
 if __name__ == "__main__":
-    ask = argparse.ArgumentParser(description=__doc__)
-    ask.add_argument("folder", type=Path)
-    ask.add_argument("first", type=int)
-    ask.add_argument("count", type=int)
-    ask.add_argument("--scores", type=Path, default=Path("build/scores"))
-    ask.add_argument("--evaluation", action="store_true")
-    ask.add_argument("--processes", type=int, default=2)
-    a = ask.parse_args()
-    a.folder.mkdir(parents=True, exist_ok=True)
-    jobs = [(a.folder, a.scores, k, a.evaluation) for k in range(a.first, a.first + a.count)]
-    with Pool(a.processes, maxtasksperchild=100) as pool:
-        for done, told in enumerate(pool.imap_unordered(_make, jobs), 1):
-            if told:
-                print(told, flush=True)
-            if done % 20 == 0:
-                print(done, "takes", flush=True)
+    make_all(_make, __doc__)

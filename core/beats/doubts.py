@@ -164,7 +164,7 @@ class _Finder:
         return out
 
     def odd_bars(self) -> list[Doubt]:
-        """Every bar of another length than the main one deserves an ear."""
+        """Every bar of another length than the main one should be listened to."""
         out = []
         downs = np.flatnonzero(np.diff(self.bar, prepend=self.bar[0] - 1) > 0)
         main = self.laid.division.beats
@@ -200,7 +200,7 @@ class _Finder:
         return [Remedy(words, {"kind": "bars", "stretch": [float(self.t[first]), float(self.t[last])], "bars": bars})]
 
     def contested(self) -> list[Doubt]:
-        """Stretches in which another beat of the bar sounds more like one than the one that is counted."""
+        """Stretches in which another beat of the bar sounds more like a downbeat than the one that is counted."""
         division, evidence = self.laid.division, self.laid.evidence
         main, downs = division.beats, division.downbeats
         out: list[Doubt] = []

@@ -41,7 +41,8 @@ class Ends(StudioCase):
         session = self.mapped()
         path = session.tracks.get().folder / HEARD
         path.write_bytes(path.read_bytes()[:1000])
-        self.assertEqual(len(scene(session).players), 1)
+        seen = scene(session)
+        self.assertEqual(len(seen.players), 1)
         self.assertIsNotNone(kept.read(path))
 
     def test_too_short_silent_and_empty_fail_in_words(self):
