@@ -1,27 +1,43 @@
 # Diachron. `make demo` sets everything up and serves the demo; `make test` runs all tests.
 
-PYTHON ?= python3.11
+# Any Python from 3.11 to 3.14.
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
 PORT ?= 8020
 BIN := .venv/bin
-READY := .venv/.ready
+# Tests run side by side; 2 is right for two cores.
+PARALLEL ?= 2
 
-.PHONY: setup demo test test-core test-browser bench fit lint format screenshots clean
+.PHONY: setup setup-tests demo test test-core test-browser test-scripts bench fit lint format screenshots clean
 
-setup: $(READY) node_modules/.package-lock.json
+# ---- what runs the product
 
-# The newest of Python 3.11 or 3.12 that is there; the lock pins every package.
-$(READY): requirements.lock pyproject.toml
-	@test -d .venv || $$(command -v $(PYTHON) || command -v python3) -m venv .venv
+setup: .venv/.ready node_modules/.ready
+
+.venv/.ready: requirements.lock pyproject.toml
+	@test -d .venv || $(PYTHON) -m venv .venv
 	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock
 	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps -e .
 	@touch $@
 
-node_modules/.package-lock.json: package.json package-lock.json
-	npm ci --silent
+# Styles and fonts. Tools for the scripts come with the tests.
+node_modules/.ready: package.json package-lock.json
+	npm ci --silent --omit=dev
 	@touch $@
 
 demo: setup
 	$(BIN)/python manage.py serve --demo --port $(PORT)
+
+# ---- what tests it
+
+setup-tests: setup .venv/.tests node_modules/.tests
+
+.venv/.tests: requirements-dev.lock .venv/.ready
+	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock -r requirements-dev.lock
+	@touch $@
+
+node_modules/.tests: node_modules/.ready
+	npm ci --silent
+	@touch node_modules/.ready $@
 
 # Browser tests drive Debian's Chromium.
 /usr/bin/chromium:
@@ -31,34 +47,42 @@ demo: setup
 /usr/share/sonic-pi/samples:
 	$$(test $$(id -u) = 0 || echo sudo) sh -c 'apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends sonic-pi-samples' || true
 
-test: setup lint /usr/bin/chromium /usr/share/sonic-pi/samples
-	$(BIN)/python manage.py test tests
+test: setup-tests lint test-scripts /usr/bin/chromium /usr/share/sonic-pi/samples
+	$(BIN)/python manage.py test tests --parallel $(PARALLEL)
 
-test-core: setup
-	$(BIN)/python manage.py test tests.core
+test-core: setup-tests
+	$(BIN)/python manage.py test tests.core --parallel $(PARALLEL)
 
-test-browser: setup /usr/bin/chromium
-	$(BIN)/python manage.py test tests.browser
+test-browser: setup-tests /usr/bin/chromium
+	$(BIN)/python manage.py test tests.browser --parallel $(PARALLEL)
 
-bench: setup /usr/bin/chromium
-	$(BIN)/python -m bench
+# The page's scripts without a browser: arithmetic that has no canvas.
+test-scripts: setup-tests
+	npm test --silent
 
-screenshots: setup /usr/bin/chromium
-	$(BIN)/python -m bench.screenshots
-
-# The tracker's constants, from takes made as training/README.md says.
-fit: setup
-	$(BIN)/python -m training.fit build/fit build/evaluation
-
-lint: setup
+lint: setup-tests
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
 	$(BIN)/lint-imports
+	npm run --silent lint
 
-format: setup
+format: setup-tests
 	$(BIN)/ruff format .
 	$(BIN)/ruff check --fix .
+	npm run --silent format
+
+# ---- measuring and fitting
+
+bench: setup-tests /usr/bin/chromium
+	$(BIN)/python -m bench
+
+screenshots: setup-tests /usr/bin/chromium
+	$(BIN)/python -m bench.screenshots
+
+# The tracker's constants, from takes made as training/README.md says.
+fit: setup-tests
+	$(BIN)/python -m training.fit build/fit build/evaluation
 
 clean:
 	rm -rf .venv node_modules var .mypy_cache .ruff_cache .hypothesis

@@ -69,8 +69,9 @@ import numpy as np, soundfile as sf
 from pathlib import Path
 from core.tempomap import TempoMap
 from studio.desk.history import record
-from studio.library.gather import add_track
-from studio.library.hearing import hear
+from studio.library.uploads import add_track
+from core.analysis import analyse_sources
+from studio.analysis.features import SessionStore, source_of
 from studio.library.models import Session
 session = Session.objects.create(title="Twenty-four tracks")
 session.folder.mkdir(parents=True)
@@ -82,7 +83,7 @@ for k in range({TRACKS}):
     path = session.folder / f"track {{k + 1}}.wav"
     sf.write(path, 0.2 * np.roll(noise, 997 * k) * np.roll(envelope, 300 * k), {RATE}, "PCM_16")
     track = add_track(session, path, path.name)
-    hear(track, lambda share: None)
+    list(analyse_sources([source_of(track)], SessionStore([track])))
 beats = np.linspace(0.5, {60 * MINUTES} - 1, 4001) + rng.normal(0, 0.002, 4001)
 record(session, TempoMap.from_beats(beats), "A thousand bars")
 print("session", session.pk)

@@ -12,12 +12,13 @@ import librosa
 import numpy as np
 import soundfile as sf
 
-from core.beats import Player, look, solve
-from core.beats.resolve import resolve
-from core.beats.review import review
-from core.cli import Teller, hear
+from core.analysis import Source, analyse, analyse_sources
 from core.demo import boathouse
 from core.demo.files import write_tracks
+from core.tracking.beat_tracker import track_beats
+from core.tracking.context import build_context
+from core.tracking.redetect import redetect
+from core.tracking.review import review
 
 
 def _long_tracks(folder: Path, count: int, minutes: float) -> list[Path]:
@@ -38,14 +39,9 @@ def _long_tracks(folder: Path, count: int, minutes: float) -> list[Path]:
     return out
 
 
-def players_of(heard) -> list[Player]:
-    return [Player(h.name, h.evidence, h.attacks) for h in heard]
-
-
 def _ours(files: list[Path]) -> float:
     begun = time.perf_counter()
-    heard, _ = hear(files, Teller())
-    solve(players_of(heard))
+    analyse([Source(f, f.name) for f in files], threads=2)
     return time.perf_counter() - begun
 
 
@@ -77,9 +73,8 @@ def _memory(files: list[Path]) -> float:
 def run() -> None:
     with tempfile.TemporaryDirectory() as name:
         files = _long_tracks(Path(name), 8, 4)
-        heard, _ = hear(files, Teller())
-        players = players_of(heard)
-        solved = solve(players)  # compiled code is warm now, as in a studio that runs
+        players = list(analyse_sources([Source(f, f.name) for f in files], threads=2))
+        solved = track_beats(players)  # compiled code is warm now, as in a studio that runs
         _librosa(files[:1])
         ratios = []
         for _ in range(3):
@@ -87,12 +82,12 @@ def run() -> None:
             ratios.append(ours / theirs)
             print(f"8 tracks of 4 min: ours {ours:5.1f} s, librosa {theirs:5.1f} s, ratio {ratios[-1]:.2f}", flush=True)
         print(f"  median ratio {np.median(ratios):.2f}")
-        scene = look(players)
+        scene = build_context(players)
         index = solved.map.beats().index
         took = []
         for first in index[8:-40:16]:
             begun = time.perf_counter()
-            resolve(scene, solved.map, int(first), int(first) + 24)
+            redetect(scene, solved.map, int(first), int(first) + 24)
             took.append(1000 * (time.perf_counter() - begun))
         print(f"solve 24 beats again: median {np.median(took):.0f} ms, worst {max(took):.0f} ms")
         begun = time.perf_counter()

@@ -6,14 +6,13 @@ others were kept unseen and only measured, until the choice of tempo level was w
 
 import json
 import tempfile
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from core.demo import boathouse, others
 from core.demo.files import write_tracks
-from core.listening.track import Heard
 
 PRACTICE = Path(__file__).resolve().parents[2] / "shared" / "practice"
 
@@ -28,7 +27,6 @@ class Take:
     beats: np.ndarray
     downbeats: np.ndarray
     seen: bool
-    heard: list[Heard] = field(default_factory=list)
 
 
 def practice() -> list[Take]:

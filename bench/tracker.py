@@ -10,8 +10,7 @@ import numpy as np
 
 from bench import reliability
 from bench.takes import Take
-from core.beats import Player, solve
-from core.cli import Teller, hear
+from core.analysis import Source, analyse
 
 
 def _inside(times, take):
@@ -70,8 +69,7 @@ def reference(take: Take) -> tuple[dict, float, float]:
 
 def ours(take: Take) -> tuple[dict, float, float]:
     wall, cpu = time.perf_counter(), time.process_time()
-    heard, _ = hear(take.files, Teller())
-    solution = solve([Player(h.name, h.evidence, h.attacks) for h in heard])
+    solution = analyse([Source(f, f.name) for f in take.files], threads=2).result
     wall, cpu = time.perf_counter() - wall, time.process_time() - cpu
     beats = solution.map.beats()
     scores = _scores(take, beats.seconds, beats.seconds[beats.beat == 1])

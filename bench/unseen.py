@@ -19,8 +19,9 @@ import numpy as np
 
 from bench import reliability
 from bench.takes import PRACTICE
-from core.beats import Player, solve
-from core.cli import Teller, hear
+from core.analysis import Source, analyse_sources
+from core.listening.track import AnalysedTrack
+from core.tracking.beat_tracker import track_beats
 from training.takes import read
 
 SHARED = PRACTICE.parent
@@ -31,7 +32,7 @@ SEEN = "alone_a alone_b alone_c alone_d band_a band_b band_c band_d band_e machi
 
 @dataclass
 class Case:
-    """Where a take lies, how it is heard ("tracks" or "mix"), and its group."""
+    """Where a take lies, how it is analysed ("tracks" or "mix"), and its group."""
 
     name: str
     group: str
@@ -56,7 +57,7 @@ def cases(work: Path) -> list[Case]:
     return out
 
 
-def taken(case: Case, work: Path) -> tuple[list[Player], np.ndarray, np.ndarray, str]:
+def taken(case: Case, work: Path) -> tuple[list[AnalysedTrack], np.ndarray, np.ndarray, str]:
     """Players, true beats and downbeats, and what more the group's name should say."""
     if case.place.suffix == ".npz":
         take = read(case.place)
@@ -76,8 +77,7 @@ def taken(case: Case, work: Path) -> tuple[list[Player], np.ndarray, np.ndarray,
         mix = work / "data" / case.place.stem / "mix.wav"
         files = [mix] if case.kind == "mix" or len(files) == 1 else files
         beats, downs, more = np.array(truth["beats"]), np.array(truth["downbeats"]), ""
-    heard, _ = hear(files, Teller())
-    return [Player(h.name, h.evidence, h.attacks) for h in heard], beats, downs, more
+    return list(analyse_sources([Source(f, f.name) for f in files])), beats, downs, more
 
 
 def f_measure(truth: np.ndarray, found: np.ndarray, window: float = 0.07) -> float:
@@ -101,7 +101,7 @@ def measured(job: tuple[Case, Path]) -> tuple[Case, dict] | None:
     warnings.simplefilter("ignore")
     players, beats, downs, more = taken(case, work)
     try:
-        solution = solve(players)
+        solution = track_beats(players)
     except ValueError:
         return None
     case.group += more

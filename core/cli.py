@@ -5,24 +5,25 @@ from __future__ import annotations
 import argparse
 import json
 import sys
-import tempfile
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import platformdirs
 import soundfile as sf
 
-from core.beats import NoBeats, Player, Wishes, solve
+from core import audio
+from core.analysis import AnalysisError, Source, midi_tracks
+from core.analysis.pipeline import SHORTEST, analyse_sources, find_map
 from core.following import click
 from core.formats import smf, tables
-from core.listening import audio, kept, performance
-from core.listening.track import Heard, listen
+from core.listening import stored
+from core.listening.track import AnalysedTrack
 from core.tempomap import Meter
+from core.tempomap.limits import checked_range
+from core.tracking import NoBeats, TrackingOptions
 
 #: Bad input; what argparse uses for a wrong call.
 BAD_INPUT = 2
-SHORTEST = 4.0
 
 
 class BadInput(ValueError):
@@ -43,9 +44,10 @@ def tempo_range(text: str) -> tuple[float, float]:
         pair = float(low), float(high)
     except ValueError:
         raise argparse.ArgumentTypeError(f"“{text}”: write a tempo range as LOW-HIGH, e.g. 70-180") from None
-    if not 10 <= pair[0] < pair[1] <= 400:
-        raise argparse.ArgumentTypeError(f"“{text}”: a tempo range rises and lies within 10 to 400")
-    return pair
+    try:
+        return checked_range(*pair)
+    except ValueError as e:
+        raise argparse.ArgumentTypeError(str(e)) from None
 
 
 def meter(text: str) -> Meter:
@@ -77,9 +79,9 @@ def parser() -> argparse.ArgumentParser:
     m.add_argument(
         "--tempo",
         type=tempo_range,
-        default=Wishes().tempo,
+        default=TrackingOptions().tempo,
         metavar="LOW-HIGH",
-        help="felt beats a minute (default {:.0f}-{:.0f})".format(*Wishes().tempo),
+        help="felt beats a minute (default {:.0f}-{:.0f})".format(*TrackingOptions().tempo),
     )
     m.add_argument("--meter", type=meter, help="like 4/4, 6/8 or 2+2+3/8 (default: found)")
     m.add_argument("--json", type=Path, metavar="OUT", help="write beats, bars and tempo as JSON")
@@ -88,15 +90,15 @@ def parser() -> argparse.ArgumentParser:
     m.add_argument("--start", type=float, metavar="SECONDS", help="where the mapped music starts")
     m.add_argument("--end", type=float, metavar="SECONDS", help="where it ends")
     m.add_argument("--pin", action="append", type=float, default=[], metavar="SECONDS", help="this has to be a beat")
-    m.add_argument("--no-cache", action="store_true", help="listen to the files anew and keep nothing of them")
+    m.add_argument("--no-cache", action="store_true", help="analyse the files again and keep nothing of them")
     pace = m.add_mutually_exclusive_group()
     pace.add_argument("--steady", action="store_true", help="a machine plays: one exact tempo")
     pace.add_argument("--free", action="store_true", help="people play: never one exact tempo")
     return top
 
 
-class Teller:
-    """Progress on one line of a terminal; silent where nobody watches."""
+class ProgressLine:
+    """Progress on one line of a terminal; silent where there is no terminal."""
 
     def __init__(self) -> None:
         self.live = sys.stderr.isatty()
@@ -110,86 +112,73 @@ class Teller:
             print("\r\x1b[K", end="", file=sys.stderr, flush=True)
 
 
-#: Bytes that may be kept of what was heard of earlier files.
+#: Bytes that the analyses of earlier files may take.
 CACHE_SIZE = 2 << 30
 
 
-def hear(files: Sequence[Path], tell: Teller, cache: Path | None = None) -> tuple[list[Heard], int]:
-    """Listen to every file, two at a time; the rate of the first audio file is the click's rate. What is heard is kept
-    in the folder ``cache`` by what the file holds, and not listened for again."""
-    rate = 48_000
-    infos: dict[Path, audio.AudioInfo] = {}
+class Cache:
+    """Analysed tracks in a folder, by what their files hold (:class:`core.analysis.TrackStore`)."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(parents=True, exist_ok=True)
+        stored.prune(folder, CACHE_SIZE)
+
+    def _place(self, source: Source) -> Path:
+        return self.folder / f"{stored.digest(source.path)}{source.path.suffix.lower()}.npz"
+
+    def read(self, source: Source) -> AnalysedTrack | None:
+        return stored.read(self._place(source), source.name)
+
+    def write(self, source: Source, track: AnalysedTrack) -> None:
+        stored.write(self._place(source), track)
+
+
+def click_rate(files: Sequence[Path]) -> int:
+    """The rate of the first audio file: that of the click. Raises :class:`BadInput` and
+    :class:`core.audio.AudioError`, so that files are checked before any is analysed."""
+    rates = []
     for path in files:
         if not path.exists():
             raise BadInput(f"“{path}” does not exist.")
-        if not performance.is_midi(path.name):
-            infos[path] = audio.inspect(path)
-    if infos:
-        rate = next(iter(infos.values())).rate
+        if not midi_tracks.is_midi(path.name):
+            rates.append(audio.inspect(path).rate)
+    return rates[0] if rates else midi_tracks.RENDER_RATE
 
-    def one(path: Path) -> Heard:
-        if cache is None:
-            return listened(path)
-        place = cache / f"{kept.digest(path)}{path.suffix.lower()}.npz"
-        if before := kept.read(place):
-            return Heard(path.name, before.seconds, before.evidence, before.attacks, {}, list(before.remarks))
-        heard = listened(path)
-        kept.write(place, kept.Kept(heard.evidence, heard.attacks, heard.seconds, tuple(heard.remarks)))
-        return heard
 
-    def listened(path: Path) -> Heard:
-        if not performance.is_midi(path.name):
-            return listen(path, path.name, infos[path])
-        with tempfile.TemporaryDirectory() as folder:
-            rendered = Path(folder) / "rendered.flac"
-            performance.render(path, path.name, rendered)
-            return performance.listen_to_midi(path, path.name, rendered)
-
-    heard = []
-    with ThreadPoolExecutor(2) as pool:
-        for done, result in enumerate(pool.map(one, files), 1):
-            tell("Listening", done / len(files))
-            heard.append(result)
-    return heard, rate
+def tracking_options(args: argparse.Namespace, names: Sequence[str]) -> TrackingOptions:
+    """What was said on the command line. ``names``: of the tracks. Raises :class:`BadInput`."""
+    by_name = {n: n for n in names} | {Path(n).stem: n for n in names}
+    unknown = [name for name, _ in args.guide if name not in by_name]
+    if unknown:
+        raise BadInput(f"There is no track “{unknown[0]}”; the tracks are {', '.join(names)}.")
+    if args.start is not None and args.end is not None and args.end - args.start < SHORTEST:
+        raise BadInput(f"Between start and end must lie at least {SHORTEST:.0f} s.")
+    guides = {by_name[name]: weight for name, weight in args.guide}
+    exact = True if args.steady else False if args.free else None
+    return TrackingOptions(args.tempo, args.meter, guides, args.start, args.end, args.pin, exact)
 
 
 def make_map(args: argparse.Namespace) -> None:
-    tell = Teller()
-    cache = None if args.no_cache else Path(platformdirs.user_cache_dir("diachron"))
-    if cache:
-        cache.mkdir(parents=True, exist_ok=True)
-        kept.prune(cache, CACHE_SIZE)
-    heard, rate = hear(args.files, tell, cache)
-    duration = max(h.seconds for h in heard)
-    if duration < SHORTEST:
-        raise BadInput(f"The take lasts {duration:.1f} s; finding beats needs at least {SHORTEST:.0f} s.")
-    names = {h.name: h.name for h in heard} | {Path(h.name).stem: h.name for h in heard}
-    unknown = [name for name, _ in args.guide if name not in names]
-    if unknown:
-        raise BadInput(f"There is no track “{unknown[0]}”; the tracks are {', '.join(h.name for h in heard)}.")
-    if args.start is not None and args.end is not None and args.end - args.start < SHORTEST:
-        raise BadInput(f"Between start and end must lie at least {SHORTEST:.0f} s.")
+    """Find the map and write what was asked for."""
+    progress = ProgressLine()
+    rate = click_rate(args.files)
+    sources = [Source(path, path.name) for path in args.files]
+    options = tracking_options(args, [s.name for s in sources])
+    store = None if args.no_cache else Cache(Path(platformdirs.user_cache_dir("diachron")))
+    tracks = list(analyse_sources(sources, store, progress, threads=2))
+    duration = max(t.seconds for t in tracks)
     outside = [pin for pin in args.pin if not 0 <= pin <= duration]
     if outside:
         raise BadInput(f"The pin at {outside[0]:g} s lies outside the take.")
-    wishes = Wishes(
-        args.tempo,
-        args.meter,
-        {names[name]: weight for name, weight in args.guide},
-        args.start,
-        args.end,
-        args.pin,
-        True if args.steady else False if args.free else None,
-    )
-    for h in heard:
-        for remark in h.remarks:
-            print(f"{h.name}: {remark}", file=sys.stderr)
-    players = [Player(h.name, h.evidence, h.attacks) for h in heard]
-    solution = solve(players, wishes, tell)
-    tell.end()
-    tempo_map = solution.map
+    result = find_map(tracks, options, progress)
+    progress.end()
+    for t in tracks:
+        for remark in t.remarks:
+            print(f"{t.name}: {remark}", file=sys.stderr)
+    tempo_map = result.map
     if args.json:
-        data = tables.map_json(tempo_map, duration, solution)
+        data = tables.map_json(tempo_map, duration, result)
         args.json.write_text(json.dumps(data, indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
     if args.midi:
         smf.write(tempo_map, args.files[0].stem).file.save(args.midi)
@@ -202,7 +191,7 @@ def make_map(args: argparse.Namespace) -> None:
     print(
         f"{len(beats)} beats, bars {first} to {last}, {tempo_map.meters.meter_at(1)}, "
         f"{average:.3f} beats a minute on average, bar 1 at {float(tempo_map.bar_seconds(1)):.3f} s, "
-        f"{len(solution.doubts)} doubts"
+        f"{len(result.doubts)} doubts"
     )
 
 
@@ -211,7 +200,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     args = parser().parse_args(argv)
     try:
         make_map(args)
-    except (BadInput, audio.AudioError, smf.MidiError, NoBeats) as e:
+    except (BadInput, AnalysisError, audio.AudioError, smf.MidiError, NoBeats) as e:
         print(f"diachron: {e}", file=sys.stderr)
         return BAD_INPUT
     except OSError as e:

@@ -30,11 +30,14 @@ INSTALLED_APPS = [
     "django_tasks_db",
     "studio.library",
     "studio.jobs",
+    "studio.analysis",
     "studio.desk",
     "studio.parts",
+    "studio.playback",
     "studio.harmony",
-    "studio.running",
+    "studio.running_order",
     "studio.delivery",
+    "studio.server",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
@@ -59,7 +62,7 @@ DATABASES = {
     "default": {
         "ENGINE": "django.db.backends.sqlite3",
         "NAME": DATA / "diachron.sqlite3",
-        "CONN_MAX_AGE": None,  # opening the file anew costs every request a few milliseconds
+        "CONN_MAX_AGE": None,  # opening the file again costs every request a few milliseconds
         "OPTIONS": {
             "timeout": 20,
             # readers never wait for the writer; a killed process loses nothing that was committed
@@ -67,7 +70,6 @@ DATABASES = {
             # writing the log back into the database waits for the disk: the server does so beside the edits (serve)
             "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=20000;",
         },
-        "TEST": {"NAME": DATA / "test.sqlite3"},
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"

@@ -6,8 +6,9 @@ urlpatterns = [
     path("", include("studio.library.urls")),
     path("", include("studio.jobs.urls")),
     path("", include("studio.desk.urls")),
+    path("", include("studio.playback.urls")),
     path("", include("studio.parts.urls")),
     path("", include("studio.harmony.urls")),
-    path("", include("studio.running.urls")),
+    path("", include("studio.running_order.urls")),
     path("", include("studio.delivery.urls")),
 ]

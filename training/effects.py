@@ -13,7 +13,7 @@ from numba import njit
 from numpy.typing import NDArray
 from scipy.signal import butter, fftconvolve, lfilter, sosfilt
 
-from core.listening.audio import LISTENING_RATE as RATE
+from core.listening.rates import LISTENING_RATE as RATE
 
 Samples = NDArray[np.float32]
 Rng = np.random.Generator

@@ -17,7 +17,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from core.listening.spectrum import FRAME_RATE, evidence
+from core.listening.rates import FRAME_RATE
+from core.listening.spectrum import evidence
 from training import accompaniment, heavy
 from training.compose import Performance, compose
 from training.performing import perform

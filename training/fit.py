@@ -1,9 +1,8 @@
 """Fits the tracker's constants on made-up takes that the network has not learned from.
 
 ``python -m training.fit FIT EVALUATION``: the first folder holds takes to fit on, the second to measure on. It writes
-the constants into ``core/beats/fitted.json`` and prints what they are worth on both. First what readings are chosen by
-(tempo hypotheses, bars), then how sure they are (confidence, doubts), as the second depends on the first.
-"""
+the constants into ``core/tracking/fitted.json`` and prints what they are worth on both. First what readings are chosen
+by (tempo hypotheses, bars), then how sure they are (confidence, doubts), as the second depends on the first."""
 
 from __future__ import annotations
 
@@ -20,11 +19,21 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import minimize
 
-from core.beats import Scene, bars, certainty, doubts, look, solve, whole_take
-from core.beats.fitted import fitted, keep
-from core.beats.hypothesis import USUAL_RANGE, WEIGHTS, score_hypothesis
-from core.beats.solve import Solution, Wishes, hypotheses
-from core.listening.spectrum import FRAME_RATE
+from core.listening.rates import FRAME_RATE
+from core.tracking import bars, confidence, downbeats
+from core.tracking.beat_tracker import TrackingOptions, TrackingResult, hypotheses, track_beats
+from core.tracking.context import AnalysisContext, build_context
+from core.tracking.doubts import about_take
+from core.tracking.hypothesis import rate
+from core.tracking.parameters import (
+    BARS_IN_WINDOW,
+    CONFIDENCE_WEIGHTS,
+    DIVISION_WEIGHTS,
+    HYPOTHESIS_WEIGHTS,
+    METER_WEIGHTS,
+    fitted,
+    write_fitted,
+)
 from training.takes import Take, read
 
 Floats = NDArray[np.float64]
@@ -32,10 +41,10 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Choice:
-    """What could be chosen for one take: ``numbers`` of each option ``(options, numbers)``, how right each is (F)."""
+    """What could be chosen for one take: ``features`` of each option ``(options, features)``, how right each is (F)."""
 
     drums: bool
-    numbers: Floats
+    features: Floats
     right: Floats
 
 
@@ -47,17 +56,17 @@ class BarEvidence:
     drums: bool
     shown: Floats
     activation: Floats
-    likeness: Floats
+    similarity: Floats
     ternary: bool
     opens: NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
-class Sureness:
+class ConfidenceData:
     """How sure a solved take is: what confidence is made of and which beats are right; then, each with whether it is
     wrong at the end, the numbers of the tempo, of all bar lines (where they can be judged), of windows of bars."""
 
-    numbers: Floats
+    features: Floats
     right: NDArray[np.bool_]
     level: tuple[float, ...]
     bar_lines: tuple[float, ...] | None
@@ -81,49 +90,49 @@ def of_all(folder: Path, work: Callable[[Path], list[Any]]) -> list[Any]:
 def readings(path: Path) -> list[tuple[Choice, BarEvidence | None]]:
     """A take's tempo hypotheses and evidence for bar lines, as tracks and as mix."""
     take, out = read(path), []
-    for players in (take.tracks, take.mix):
+    for tracks in (take.tracks, take.mix):
         try:
-            scene = look(players)
-            found = hypotheses(scene, Wishes())
+            context = build_context(tracks)
+            found = hypotheses(context, TrackingOptions())
         except ValueError:
             continue
-        numbers = np.array([[h.numbers[n] for n in WEIGHTS] for h in found])
+        features = np.array([[h.features[n] for n in HYPOTHESIS_WEIGHTS] for h in found])
         right = np.array([f_measure(take, h.frames / FRAME_RATE) for h in found])
-        out.append((Choice(take.drums, numbers, right), _bar_evidence(take, scene)))
+        out.append((Choice(take.drums, features, right), _bar_evidence(take, context)))
     return out
 
 
-def _bar_evidence(take: Take, scene: Scene) -> BarEvidence | None:
+def _bar_evidence(take: Take, context: AnalysisContext) -> BarEvidence | None:
     frames = np.round(take.beats * FRAME_RATE).astype(np.int64)
-    frames = frames[frames < len(scene.curve) - 2]
+    frames = frames[frames < len(context.onset_envelope) - 2]
     if not len(take.downbeats) or len(frames) < 16:
         return None
     return BarEvidence(
         take.drums,
-        bars.players_evidence(scene.players, scene.mix, frames),
-        bars.activation_evidence(scene.ear, frames),
-        bars.repetition(scene.mix, frames),
-        score_hypothesis(scene.curve, frames, *USUAL_RANGE).ternary,
+        downbeats.tracks_evidence(context.tracks, context.summed, frames),
+        downbeats.activation_evidence(context.beat_activation, frames),
+        downbeats.repetition(context.summed, frames),
+        rate(context.by_attacks(), frames).ternary,
         np.isin(take.beats[: len(frames)], take.downbeats),
     )
 
 
 def divisions(e: BarEvidence, shown: float, odd: float) -> Choice:
     """The divisions into bars of each main number of beats, with how right their downbeats are."""
-    found = bars.divisions(shown * e.shown + e.activation, e.likeness, None, e.ternary, odd)
+    found = bars.divisions(shown * e.shown + e.activation, e.similarity, None, e.ternary, odd)
     true = np.flatnonzero(e.opens)
     right = [2 * len(np.intersect1d(true, b.downbeats)) / max(1, len(true) + len(b.downbeats)) for b in found]
-    kinds = [bars.kind(b.beats, e.ternary) for b in found]
-    numbers = [
-        [*(b.numbers[n] for n in bars.WORTH), *(float(k == name) for name in bars.USUAL)]
+    kinds = [bars.meter_name(b.beats, e.ternary) for b in found]
+    features = [
+        [*(b.features[n] for n in DIVISION_WEIGHTS), *(float(k == name) for name in METER_WEIGHTS)]
         for b, k in zip(found, kinds, strict=True)
     ]
-    return Choice(e.drums, np.array(numbers), np.array(right))
+    return Choice(e.drums, np.array(features), np.array(right))
 
 
 def chosen(of: Iterable[Choice], weights: Floats) -> tuple[float, float]:
     """Mean F of the options that the weights choose, and of the best there are."""
-    got = [(c.right[int(np.argmax(c.numbers @ weights))], c.right.max()) for c in of] or [(np.nan, np.nan)]
+    got = [(c.right[int(np.argmax(c.features @ weights))], c.right.max()) for c in of] or [(np.nan, np.nan)]
     first, best = np.mean(got, axis=0).tolist()
     return first, best
 
@@ -147,14 +156,14 @@ def fit_choice(
 ) -> Floats:
     """Weights by conditional logit (McFadden 1974): the right options of a take are the likeliest among its own.
     ``bounds`` of each weight; ``strength`` of the pull towards nothing, in units of each number's spread."""
-    spread = np.concatenate([c.numbers - c.numbers.mean(axis=0) for c in of]).std(axis=0) + 1e-6
+    spread = np.concatenate([c.features - c.features.mean(axis=0) for c in of]).std(axis=0) + 1e-6
     use = [c for c in of if c.right.max() > 0.8 and np.ptp(c.right) > 0.1]
     wanted = [np.where(c.right > c.right.max() - 0.03, 1.0, 0.0) for c in use]
 
     def loss(w: Floats) -> tuple[float, Floats]:
         total, slope = strength * len(use) * float(w @ w) / 2, strength * len(use) * w
         for c, right in zip(use, wanted, strict=True):
-            x = c.numbers / spread
+            x = c.features / spread
             score = x @ w
             p = np.exp(score - score.max())
             p /= p.sum()
@@ -170,13 +179,16 @@ def fit_choice(
 
 def _bounds() -> list[tuple[float | None, float | None]]:
     free = {1: (0.0, None), -1: (None, 0.0)}
-    return [(PACE, PACE) if name == "pace" else free[SIGNS[name]] for name in WEIGHTS]
+    return [(PACE, PACE) if name == "pace" else free[SIGNS[name]] for name in HYPOTHESIS_WEIGHTS]
 
 
 def fit_readings(fit: Path, judge: Path) -> None:
     own, others = of_all(fit, readings), of_all(judge, readings)
-    before, after = np.array(list(WEIGHTS.values())), fit_choice([c for c, _ in own], _bounds())
-    keep("hypotheses", dict(zip(WEIGHTS, after, strict=True)))
+    choices = [c for c, _ in own]
+    before, after = np.array(list(HYPOTHESIS_WEIGHTS.values())), fit_choice(choices, _bounds())
+    # likelihood is not F: of the weights before and the new ones those that choose better on the fitting set
+    better = max((before, after), key=lambda w: chosen(choices, w)[0])
+    write_fitted("hypotheses", dict(zip(HYPOTHESIS_WEIGHTS, better, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):
         for drums in (True, False):
             some = [c for c, _ in group if c.drums == drums]
@@ -184,57 +196,56 @@ def fit_readings(fit: Path, judge: Path) -> None:
             was, (now, most) = chosen(some, before)[0], chosen(some, after)
             print(f"tempo, {name}, {kind}: {len(some)} takes, F {was:.3f} before, {now:.3f} now, {most:.3f} at best")
     evidence, unseen = ([e for _, e in group if e] for group in (own, others))
-    best: tuple[float, float, float, Floats] | None = None
+    tried: list[tuple[float, float, float, Floats, float]] = []
     for shown in (0.3, 0.6, 1.0, 1.5):
         for odd in (7.0, 10.0, 14.0, 20.0):
             made = [divisions(e, shown, odd) for e in evidence]
             weights = fit_choice(made)
-            got, most = chosen(made, weights)
-            # the weakest price within half a standard error of the best
-            if best is None or got > best[0] + 0.5 * np.std([c.right.max() for c in made]) / np.sqrt(len(made)):
-                best = got, shown, odd, weights
-                seen, at_best = chosen([divisions(e, shown, odd) for e in unseen], weights)
-                print(
-                    f"bars, shown {shown}, odd {odd}: F {got:.3f} of {most:.3f}; evaluation {seen:.3f} of {at_best:.3f}"
-                )
-    assert best is not None
-    _, shown, odd, weights = best
-    keep("downbeats", {"odd bar": odd, "shown": shown})
-    keep("bars", dict(zip(bars.WORTH, weights, strict=False)))
-    keep("meters", dict(zip(bars.USUAL, weights[len(bars.WORTH) :], strict=True)))
+            got = [c.right[int(np.argmax(c.features @ weights))] for c in made]
+            tried.append((float(np.mean(got)), odd, shown, weights, float(np.std(got) / np.sqrt(len(got)))))
+            print(f"bars, shown {shown}, odd {odd}: F {np.mean(got):.3f}")
+    # the one-standard-error rule (Breiman and others 1984): of the settings that are as good as the best one the
+    # simplest, which is that with the fewest odd bars
+    best = max(tried, key=lambda t: t[0])
+    _, odd, shown, weights, _ = max((t for t in tried if t[0] > best[0] - best[4]), key=lambda t: (t[1], t[0]))
+    seen, at_best = chosen([divisions(e, shown, odd) for e in unseen], weights)
+    print(f"bars, chosen: shown {shown}, odd {odd}; evaluation F {seen:.3f} of {at_best:.3f}")
+    write_fitted("downbeats", {"odd bar": odd, "shown": shown})
+    write_fitted("bars", dict(zip(DIVISION_WEIGHTS, weights, strict=False)))
+    write_fitted("meters", dict(zip(METER_WEIGHTS, weights[len(DIVISION_WEIGHTS) :], strict=True)))
 
 
 # -- how sure they are
 
 
-def sureness(path: Path) -> list[Sureness]:
+def confidence_data(path: Path) -> list[ConfidenceData]:
     """How sure a take's map is and whether it is right, as tracks and as mix."""
     take, out = read(path), []
-    for players in (take.tracks, take.mix):
+    for tracks in (take.tracks, take.mix):
         try:
-            out.append(_sureness(take, solve(players)))
+            out.append(_confidence_data(take, track_beats(tracks)))
         except ValueError:
             continue
     return out
 
 
-def _sureness(take: Take, found: Solution) -> Sureness:
+def _confidence_data(take: Take, found: TrackingResult) -> ConfidenceData:
     seconds = found.map.beats().seconds
     inside = (seconds > take.beats[0] - 0.07) & (seconds < take.beats[-1] + 0.07)
     right = np.abs(seconds[:, None] - take.beats[None, :]).min(axis=1) < 0.07
-    best, laid, f = found.hypotheses[0], found.laid, f_measure(take, seconds)
-    level = (certainty.margin(best, found.hypotheses[1:]), best.numbers["agreement"], float(f < 0.8))
+    best, candidate, f = found.hypotheses[0], found.candidate, f_measure(take, seconds)
+    level = (confidence.margin(best, found.hypotheses[1:]), best.features["agreement"], float(f < 0.8))
     lines: tuple[float, ...] | None = None
     windows: list[tuple[float, ...]] = []
-    downs, main = laid.division.downbeats, laid.division.beats
+    downs, main = candidate.division.downbeats, candidate.division.beats
     if len(take.downbeats) and f > 0.9 and main > 1 and len(downs) > 6:
-        at = laid.map.beats().seconds[downs]
+        at = candidate.map.beats().seconds[downs]
         true = np.abs(at[:, None] - take.downbeats[None, :]).min(axis=1) < 0.07
-        lines = (float(whole_take.gaps(downs, main, laid.evidence).min()), float(true.mean() < 0.5))
-        for k in range(0, len(downs) - doubts.SPAN + 1, 2):
-            gap = whole_take.gaps(downs[k : k + doubts.SPAN], main, laid.evidence).min()
-            windows.append((float(gap), float(true[k : k + doubts.SPAN].mean() < 0.5)))
-    return Sureness(found.numbers[inside], right[inside], level, lines, windows)
+        lines = (float(about_take.evidence_gaps(downs, main, candidate.evidence).min()), float(true.mean() < 0.5))
+        for k in range(0, len(downs) - BARS_IN_WINDOW + 1, 2):
+            gap = about_take.evidence_gaps(downs[k : k + BARS_IN_WINDOW], main, candidate.evidence).min()
+            windows.append((float(gap), float(true[k : k + BARS_IN_WINDOW].mean() < 0.5)))
+    return ConfidenceData(found.features[inside], right[inside], level, lines, windows)
 
 
 def logistic(x: Floats, y: Floats, weight: Floats | None = None, strength: float = 0.5) -> Floats:
@@ -256,29 +267,30 @@ def _probability(weights: Floats, x: Floats) -> Floats:
     return np.asarray(1 / (1 + np.exp(-(weights[0] + x @ weights[1:]))))
 
 
-def fit_sureness(fit: Path, judge: Path) -> None:
-    own, others = of_all(fit, sureness), of_all(judge, sureness)
+def fit_confidence(fit: Path, judge: Path) -> None:
+    own, others = of_all(fit, confidence_data), of_all(judge, confidence_data)
 
-    def beats(of: list[Sureness]) -> tuple[Floats, Floats, Floats]:
+    def beats(of: list[ConfidenceData]) -> tuple[Floats, Floats, Floats]:
         """Every take counts alike."""
-        numbers = np.concatenate([s.numbers[:, 1:] for s in of])
+        features = np.concatenate([s.features[:, 1:] for s in of])
         shares = np.concatenate([np.full(len(s.right), 100 / max(1, len(s.right))) for s in of])
-        return numbers, np.concatenate([s.right for s in of]).astype(float), shares
+        return features, np.concatenate([s.right for s in of]).astype(float), shares
 
     weights = logistic(*beats(own))
-    keep("confidence", dict(zip(certainty.CALIBRATION, weights, strict=True)))
+    write_fitted("confidence", dict(zip(CONFIDENCE_WEIGHTS, weights, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):
         x, y, _ = beats(group)
         p = _probability(weights, x)
         for lo, hi in ((0, 0.3), (0.3, 0.5), (0.5, 0.7), (0.7, 0.85), (0.85, 0.95), (0.95, 0.99), (0.99, 1.01)):
             these = (p >= lo) & (p < hi)
             if these.any():
-                said, right = p[these].mean(), y[these].mean()
+                predicted, right = p[these].mean(), y[these].mean()
                 print(
-                    f"confidence, {name}, {lo:.2f} to {hi:.2f}: {these.sum()} beats, said {said:.3f}, right {right:.3f}"
+                    f"confidence, {name}, {lo:.2f} to {hi:.2f}: {these.sum()} beats, "
+                    f"predicted {predicted:.3f}, right {right:.3f}"
                 )
 
-    def columns(of: list[Sureness], what: str) -> tuple[Floats, Floats]:
+    def columns(of: list[ConfidenceData], what: str) -> tuple[Floats, Floats]:
         every = {
             "level": [s.level for s in of],
             "bar lines": [s.bar_lines for s in of if s.bar_lines],
@@ -289,7 +301,7 @@ def fit_sureness(fit: Path, judge: Path) -> None:
 
     for what in ("level", "bar lines", "windows of bars"):
         weights = logistic(*columns(own, what))
-        keep(what, dict(zip(fitted(what), weights, strict=True)))
+        write_fitted(what, dict(zip(fitted(what), weights, strict=True)))
         for name, group in (("fit", own), ("evaluation", others)):
             x, y = columns(group, what)
             for at in (0.2, 0.3, 0.4, 0.5):
@@ -300,9 +312,9 @@ def fit_sureness(fit: Path, judge: Path) -> None:
 
 
 if __name__ == "__main__":
-    if sys.argv[1] == "sureness":
-        fit_sureness(*map(Path, sys.argv[2:4]))
+    if sys.argv[1] == "confidence":
+        fit_confidence(*map(Path, sys.argv[2:4]))
     else:
         fit_readings(*map(Path, sys.argv[1:3]))
         # in a process of its own, which reads the constants just written
-        subprocess.run([sys.executable, "-m", "training.fit", "sureness", *sys.argv[1:3]], check=True)
+        subprocess.run([sys.executable, "-m", "training.fit", "confidence", *sys.argv[1:3]], check=True)

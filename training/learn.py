@@ -22,9 +22,10 @@ import torch
 from torch import nn
 from torch.nn import functional
 
-from core.beats.beat_activation import STEP, STEP_RATE, WEIGHTS, track_inputs
 from core.listening.pitches import PITCH_RATE
-from core.listening.spectrum import CENTRES, FRAME_RATE
+from core.listening.rates import FRAME_RATE
+from core.listening.spectrum import CENTRES
+from core.tracking.beat_activation import STEP, STEP_RATE, WEIGHTS, track_inputs
 from training.examples import STEPS, Example, read
 
 PITCHES = 54

@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from core.listening.audio import LISTENING_RATE as RATE
+from core.listening.rates import LISTENING_RATE as RATE
 from training import effects
 from training.compose import Note, Performance
 

@@ -14,10 +14,10 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats import Player
 from core.listening import attacks
 from core.listening.attacks import Attacks
 from core.listening.spectrum import Evidence, evidence
+from core.listening.track import AnalysedTrack
 from training.examples import lateness, make_all, performance
 from training.recording import Instruments, record
 
@@ -33,8 +33,8 @@ class Take:
     name: str
     source: str
     drums: bool
-    tracks: list[Player]
-    mix: list[Player]
+    tracks: list[AnalysedTrack]
+    mix: list[AnalysedTrack]
     beats: NDArray[np.float64]
     downbeats: NDArray[np.float64]
 
@@ -59,7 +59,7 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
     arrays: dict[str, NDArray] = {}
     for k, x in enumerate([mix, *tracks[:10]]):
         found = evidence([x])
-        hits = attacks.find(x, found)
+        hits = attacks.find_attacks(x, found)
         arrays |= {f"{k}/{f.name}": np.asarray(getattr(found, f.name), dtype=np.float16) for f in fields(Evidence)}
         arrays |= {f"{k}/{f.name}": getattr(hits, f.name) for f in fields(Attacks)}
         if k == 0:
@@ -86,7 +86,9 @@ def read(path: Path) -> Take:
     for k in range(sum(n.endswith("/flux") for n in kept)):
         found = Evidence(**{n: kept[f"{k}/{n}"].astype(kind) for n, kind in kinds.items()})
         players.append(
-            Player(f"track {k}" if k else "mix", found, Attacks(*(kept[f"{k}/{f.name}"] for f in fields(Attacks))))
+            AnalysedTrack(
+                f"track {k}" if k else "mix", found, Attacks(*(kept[f"{k}/{f.name}"] for f in fields(Attacks)))
+            )
         )
     return Take(
         path.stem, str(kept["source"]), bool(kept["drums"]), players[1:], players[:1], kept["beats"], kept["downbeats"]

@@ -11,7 +11,7 @@ import numpy as np
 
 from core.demo.stage import Performance, Performer, Stroke, played, room, to_track
 from core.instruments import voices
-from core.instruments.render import sounded
+from core.instruments.render import render_notes
 from core.tempomap import Meters, TempoMap
 
 TITLE = "Lantern on the Slipway"
@@ -139,7 +139,7 @@ def perform() -> Performance:
                 else type(n)(n.start + abs(rng.normal(0, 0.09)), n.end + 0.6, n.pitch, n.velocity)
                 for n in notes
             ]
-        dry[p.name] = sounded(notes, p.voice, RATE, frames, rng)
+        dry[p.name] = render_notes(notes, p.voice, RATE, frames, rng)
     pair = room([(x, 0.7 if n == "sticks" else 0.5) for n, x in dry.items()], RATE, (0.011, 0.013), rng)
     low = dry["drum"] + 0.9 * dry["boots"] + 0.25 * dry["sticks"]
     mono = pair.mean(axis=1)

@@ -1,4 +1,4 @@
-"""A made-up performance as files, the way an engineer would bring it."""
+"""A made-up performance as files, as an engineer would have them."""
 
 from __future__ import annotations
 

@@ -6,7 +6,7 @@ import numpy as np
 
 from core.demo.stage import Performance, Performer, Stroke, played, to_track
 from core.instruments import voices
-from core.instruments.render import sounded
+from core.instruments.render import render_notes
 from core.tempomap import Meters, TempoMap
 
 MACHINE_BPM = 117.37
@@ -67,5 +67,5 @@ def machine() -> Performance:
         ("Beep", voices.beep, tone),
     ):
         notes = played(Performer(name, voice, tuple(strokes), 0.0, 0.0), truth, rng)
-        tracks[name] = to_track(sounded(notes, voice, rate, frames, rng), hiss=0.0)
+        tracks[name] = to_track(render_notes(notes, voice, rate, frames, rng), hiss=0.0)
     return Performance("Tide Table", rate, truth, tracks)

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.signal import fftconvolve
 
-from core.formats.smf import Note
 from core.instruments.voices import Voice
+from core.notes import Note
 from core.tempomap import TempoMap
 
 
@@ -68,7 +68,8 @@ def room(
     late: tuple[float, float],
     rng: np.random.Generator,
 ) -> NDArray[np.float64]:
-    """A far stereo pair: everybody with a level, later on each side by ``late`` seconds, with a wooden tail."""
+    """A distant stereo pair: all sources at their levels, later on each side by ``late`` seconds, with a short
+    reverb."""
     tail = np.arange(round(0.7 * rate)) / rate
     dry = np.sum([level * x for x, level in sources], axis=0)
     sides = []
@@ -82,7 +83,7 @@ def room(
 
 
 def to_track(x: NDArray[np.float64], peak: float = 0.7, hiss: float = 2e-4, seed: int = 0) -> NDArray[np.float32]:
-    """Level a signal to ``peak`` and lay a microphone's noise under it; ``(frames, channels)``."""
+    """Level a signal to ``peak`` and add a microphone's noise; ``(frames, channels)``."""
     x = x[:, None] if x.ndim == 1 else x
     top = np.abs(x).max() or 1.0
     noise = np.random.default_rng(seed).standard_normal(x.shape)

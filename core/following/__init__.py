@@ -1,1 +1,1 @@
-"""What follows the map: the click, and later parts."""
+"""What follows the map: the click, each track's lean, sections played in any order."""

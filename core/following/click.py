@@ -60,13 +60,13 @@ def _bell(rate: int, pitch: float, level: float) -> NDArray[np.float32]:
 
 
 def _tick(rate: int, pitch: float, level: float) -> NDArray[np.float32]:
-    """A dry tick, over in 6 ms, for ears that follow something dense."""
+    """A dry tick, over in 6 ms, that is heard through dense music."""
     t = np.arange(round(0.012 * rate)) / rate
     return _faded(level * np.cos(2 * np.pi * 2.2 * pitch * t) * np.exp(-t / 0.0018), t)
 
 
 def _faded(x: NDArray[np.float64], t: NDArray[np.float64]) -> NDArray[np.float32]:
-    return (x * np.minimum(1, (t[-1] - t) / 0.005)).astype(np.float32)
+    return np.asarray((x * np.minimum(1, (t[-1] - t) / 0.005)).astype(np.float32))
 
 
 def clicks(tempo_map: TempoMap, rate: int, seconds: float, style: Style = Style()) -> Clicks:
@@ -112,7 +112,7 @@ def count_in(tempo_map: TempoMap, rate: int, at: float, bars: int = 1) -> tuple[
     are those that lead up to that beat.
     """
     index = float(tempo_map.beat_index_at(at))
-    ahead = np.ceil(index - 1e-6)  # the counts stand as if the next beats had come before
+    ahead = np.ceil(index - 1e-6)  # the counts are spaced as the next beats are
     here = float(tempo_map.seconds_of_beat(ahead + 1) - tempo_map.seconds_of_beat(ahead))
     bar = int(tempo_map.meters.bars_at(tempo_map.meters.quarters_of_beat(ahead)))
     meter = tempo_map.meters.meter_at(bar)

@@ -8,13 +8,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from core.beats.fusion import Player
+from core.listening.track import AnalysedTrack
 from core.tempomap import TempoMap
 
 Floats = NDArray[np.float64]
 
 #: An attack farther than this from a beat belongs to something else, in seconds.
-REACH = 0.07
+SEARCH_WINDOW = 0.07
 
 
 @dataclass(frozen=True)
@@ -36,15 +36,15 @@ class Lean:
     off: Floats
 
 
-def lean(tempo_map: TempoMap, players: Sequence[Player], delays: Sequence[float] = ()) -> list[Lean]:
-    """Every player's lean, in the order given. ``delays``: seconds by which each microphone hears late, see
+def lean(tempo_map: TempoMap, tracks: Sequence[AnalysedTrack], delays: Sequence[float] = ()) -> list[Lean]:
+    """Every track's lean, in the order given. ``delays``: delay of each microphone in seconds, see
     :func:`core.listening.distance.delays`."""
     beats = tempo_map.beats()
     longest = int(beats.beat.max())
     out = []
-    for p, delay in zip(players, delays or [0.0] * len(players), strict=True):
-        times = p.attacks.seconds[p.attacks.strength > 0.15]
-        off = 1000 * _nearest(beats.seconds + delay, times, REACH)
+    for track, delay in zip(tracks, delays or [0.0] * len(tracks), strict=True):
+        times = track.attacks.seconds[track.attacks.strength > 0.15]
+        off = 1000 * _nearest(beats.seconds + delay, times, SEARCH_WINDOW)
         played = ~np.isnan(off)
         # what strays far from the player's own usual place is another note, not a lean
         if played.sum() > 4:
@@ -55,7 +55,7 @@ def lean(tempo_map: TempoMap, players: Sequence[Player], delays: Sequence[float]
         by_beat = np.array([_mean(off[(beats.beat == b) & played]) for b in range(1, longest + 1)])
         spread = float(np.std(off[played])) if played.sum() > 1 else float("nan")
         share = float(played.mean())
-        out.append(Lean(p.name, 1000 * delay, _mean(off[played]), spread, share, by_beat, off))
+        out.append(Lean(track.name, 1000 * delay, _mean(off[played]), spread, share, by_beat, off))
     return out
 
 
@@ -63,11 +63,11 @@ def _mean(x: Floats) -> float:
     return float(x.mean()) if len(x) else float("nan")
 
 
-def _nearest(places: Floats, times: Floats, reach: float) -> Floats:
-    """From each place to the nearest of ``times``, NaN where none is within ``reach``."""
+def _nearest(places: Floats, times: Floats, window: float) -> Floats:
+    """From each place to the nearest of ``times``, NaN where none is within ``window``."""
     if not len(times):
         return np.full(len(places), np.nan)
     j = np.clip(np.searchsorted(times, places), 1, max(1, len(times) - 1))
     before, after = times[j - 1] - places, times[np.minimum(j, len(times) - 1)] - places
     off = np.where(np.abs(before) < np.abs(after), before, after)
-    return np.where(np.abs(off) <= reach, off, np.nan)
+    return np.where(np.abs(off) <= window, off, np.nan)

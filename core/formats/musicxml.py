@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from xml.etree import ElementTree as ET
 
-from core.following.notation import UNITS, Bar, Written
+from core.parts.notation import UNITS, Bar, WrittenNote
 from core.tempomap import Meter
 
 _SHARP = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
@@ -46,7 +46,7 @@ def write(
             if staff:
                 ET.SubElement(ET.SubElement(measure, "backup"), "duration").text = str(bar.units)
             for w in run:
-                _written(measure, w, staff + 1 if len(bar.staves) > 1 else 0, fifths, percussion, bar.units)
+                _note_or_rest(measure, w, staff + 1 if len(bar.staves) > 1 else 0, fifths, percussion, bar.units)
     ET.indent(root, " ")
     return _HEADER + ET.tostring(root, encoding="unicode") + "\n"
 
@@ -90,7 +90,7 @@ def _tempo(measure: ET.Element, meter: Meter, bpm: float) -> None:
     ET.SubElement(direction, "sound", tempo=f"{bpm * felt:.2f}")
 
 
-def _written(measure: ET.Element, w: Written, staff: int, fifths: int, percussion: bool, units: int) -> None:
+def _note_or_rest(measure: ET.Element, w: WrittenNote, staff: int, fifths: int, percussion: bool, units: int) -> None:
     for i, pitch in enumerate(w.pitches or (None,)):
         note = ET.SubElement(measure, "note")
         if i:

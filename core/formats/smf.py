@@ -16,6 +16,7 @@ import mido
 import numpy as np
 from numpy.typing import NDArray
 
+from core.notes import Note
 from core.tempomap import TICKS, Meter, MeterChange, TempoMap
 
 Floats = NDArray[np.float64]
@@ -40,7 +41,7 @@ def reading(name: str) -> Iterator[None]:
 
 
 @dataclass(frozen=True)
-class Written:
+class WrittenMidi:
     """A map as written: the file and what its rounding does.
 
     ``lead_in``: whole bars from the file's start to bar 1; ``worst``: the largest error of a bar line, in
@@ -88,7 +89,7 @@ def lead_in_bars(tempo_map: TempoMap) -> int:
     return int(options[np.argmin(np.abs(np.log((options * length - pickup) / music)))])
 
 
-def write(tempo_map: TempoMap, name: str = "Tempo map") -> Written:
+def write(tempo_map: TempoMap, name: str = "Tempo map") -> WrittenMidi:
     """The map as a format 1 file; time zero of the file is time zero of the audio.
 
     The lead-in is whole bars at its own tempo. A tempo is written at every bar line and every point of the
@@ -161,7 +162,7 @@ def write(tempo_map: TempoMap, name: str = "Tempo map") -> Written:
     track.append(mido.MetaMessage("end_of_track"))
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS)
     file.tracks.append(track)
-    return Written(file, lead, float(np.abs(reached - times).max()), origin, ticks, reached)
+    return WrittenMidi(file, lead, float(np.abs(reached - times).max()), origin, ticks, reached)
 
 
 def _from_bar_one(tempo_map: TempoMap, origin: float) -> TempoMap:
@@ -190,24 +191,13 @@ def latin(text: str) -> str:
     return text.encode("latin-1", "replace").decode("latin-1")
 
 
-@dataclass(frozen=True)
-class Note:
-    """A performed note: ``start`` and ``end`` in seconds, MIDI ``pitch`` and ``velocity``."""
-
-    start: float
-    end: float
-    pitch: int
-    velocity: int
-    channel: int = 0
-
-
 def read_notes(path: Path, name: str | None = None) -> list[Note]:
     """The notes of a performance at their performed seconds, by start. Raises :class:`MidiError`."""
     name = name or path.name
     with reading(name):
         file = mido.MidiFile(path, clip=True)
         if file.type == 2:
-            raise MidiError(f"“{name}” holds several unrelated MIDI sequences; bring one at a time.")
+            raise MidiError(f"“{name}” holds several unrelated MIDI sequences; use one at a time.")
         sounding: dict[tuple[int, int], list[tuple[float, int]]] = {}
         notes: list[Note] = []
         now = 0.0

@@ -8,23 +8,25 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import mido
 import numpy as np
+from numpy.typing import NDArray
 
-from core.following.parts import SHORTEST, Placed
-from core.formats.smf import MidiError, Note, Written, latin, reading
+from core.formats.smf import MidiError, WrittenMidi, latin, reading
+from core.notes import SHORTEST, Note, ScoreNote
 from core.tempomap import TICKS, Meter, Meters, TempoMap
 
 
 @dataclass(frozen=True)
 class SongPart:
-    """The notes of one channel of one track: ``placed`` in the file's own bars, ``notes`` in its own seconds."""
+    """The notes of one channel of one track: ``score_notes`` in the file's own bars, ``notes`` in its own seconds."""
 
     name: str
     program: int
     channel: int
-    placed: list[Placed]
+    score_notes: list[ScoreNote]
     notes: list[Note]
 
 
@@ -43,7 +45,7 @@ def read_song(path: Path, name: str | None = None) -> Song:
     with reading(name):
         file = mido.MidiFile(path, clip=True)
         if file.type == 2:
-            raise MidiError(f"“{name}” holds several unrelated MIDI sequences; bring one at a time.")
+            raise MidiError(f"“{name}” holds several unrelated MIDI sequences; use one at a time.")
         events = [_absolute(track) for track in file.tracks]
         ppq = file.ticks_per_beat
         tempos = {0: 500_000}
@@ -86,7 +88,7 @@ def _bar(meters: Meters, quarter: float) -> float:
     return bar + (quarter - float(meters.bar_quarters(bar))) / meters.meter_at(bar).quarters
 
 
-def _clock(quarters: np.ndarray, seconds: np.ndarray, tail: float) -> TempoMap:
+def _clock(quarters: NDArray[Any], seconds: NDArray[Any], tail: float) -> TempoMap:
     """The file's own tempo map."""
     return TempoMap(np.append(seconds, seconds[-1] + 60 / tail), np.append(quarters, quarters[-1] + 1), tail_bpm=tail)
 
@@ -96,18 +98,18 @@ def _parts(
 ) -> list[SongPart]:
     title = next((m.name for _, m in track if m.type == "track_name" and m.name.strip()), f"Track {number + 1}")
     programs: dict[int, int] = {}
-    sounding: dict[tuple[int, int], list[tuple[int, int]]] = {}
+    open_notes: dict[tuple[int, int], list[tuple[int, int]]] = {}
     found: dict[int, list[tuple[int, int, int, int]]] = {}
     last = track[-1][0] if track else 0
     for tick, m in track:
         if m.type == "program_change":
             programs.setdefault(m.channel, m.program)
         elif m.type == "note_on" and m.velocity:
-            sounding.setdefault((m.channel, m.note), []).append((tick, m.velocity))
-        elif m.type in ("note_on", "note_off") and sounding.get((m.channel, m.note)):
-            since, velocity = sounding[m.channel, m.note].pop(0)
+            open_notes.setdefault((m.channel, m.note), []).append((tick, m.velocity))
+        elif m.type in ("note_on", "note_off") and open_notes.get((m.channel, m.note)):
+            since, velocity = open_notes[m.channel, m.note].pop(0)
             found.setdefault(m.channel, []).append((since, tick, m.note, velocity))
-    for (channel, pitch), waiting in sounding.items():  # never released
+    for (channel, pitch), waiting in open_notes.items():  # never released
         found.setdefault(channel, []).extend((tick, last, pitch, velocity) for tick, velocity in waiting)
     out = []
     for channel, rows in sorted(found.items()):
@@ -119,7 +121,7 @@ def _parts(
         times = zip(clock.seconds_at(start).tolist(), clock.seconds_at(stop).tolist(), rows, strict=True)
         notes = [Note(a, b, r[2], r[3], channel) for a, b, r in times]
         places = zip(bars.tolist(), offsets.tolist(), (stop - start).tolist(), rows, strict=True)
-        positions = [Placed(b, o, d, r[2], r[3], channel) for b, o, d, r in places]
+        positions = [ScoreNote(b, o, d, r[2], r[3], channel) for b, o, d, r in places]
         name = title if len(found) == 1 else f"{title}, channel {channel + 1}"
         out.append(SongPart(name, programs.get(channel, 0), channel, positions, notes))
     return out
@@ -132,10 +134,10 @@ class PartToWrite:
     name: str
     program: int
     percussion: bool
-    notes: Sequence[Placed] | Sequence[Note]
+    notes: Sequence[ScoreNote] | Sequence[Note]
 
 
-def write_song(written: Written, tempo_map: TempoMap, parts: Sequence[PartToWrite]) -> mido.MidiFile:
+def write_song(written: WrittenMidi, tempo_map: TempoMap, parts: Sequence[PartToWrite]) -> mido.MidiFile:
     """The written map's file with a track for each part; general MIDI programs kept, percussion on channel 10.
 
     Notes that ride the bars stand at their exact ticks; those that keep the clock at the nearest tick of the map.
@@ -150,7 +152,7 @@ def write_song(written: Written, tempo_map: TempoMap, parts: Sequence[PartToWrit
             track.append(mido.Message("program_change", program=part.program, channel=channel))
         events = []
         for n in part.notes:
-            if isinstance(n, Placed):
+            if isinstance(n, ScoreNote):
                 q = float(tempo_map.meters.bar_quarters(n.bar)) + n.offset
                 a, b = written.tick_of_quarter(q), written.tick_of_quarter(q + n.length)
             else:

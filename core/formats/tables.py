@@ -8,8 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from core.beats.solve import Solution
 from core.tempomap import TempoMap
+from core.tracking import TrackingResult
 
 
 def beats_csv(tempo_map: TempoMap) -> str:
@@ -29,7 +29,7 @@ def beats_csv(tempo_map: TempoMap) -> str:
     return out.getvalue()
 
 
-def map_json(tempo_map: TempoMap, duration: float, solution: Solution) -> dict[str, Any]:
+def map_json(tempo_map: TempoMap, duration: float, result: TrackingResult) -> dict[str, Any]:
     """The map and how it was found, as plain data."""
     beats = tempo_map.beats()
     first, last = tempo_map.bar_range
@@ -40,7 +40,7 @@ def map_json(tempo_map: TempoMap, duration: float, solution: Solution) -> dict[s
         "duration": round(duration, 6),
         "beats": [
             {"time": round(float(t), 6), "bar": int(bar), "beat": int(beat), "confidence": round(float(c), 3)}
-            for t, bar, beat, c in zip(beats.seconds, beats.bar, beats.beat, solution.confidence, strict=True)
+            for t, bar, beat, c in zip(beats.seconds, beats.bar, beats.beat, result.confidence, strict=True)
         ],
         "bars": [
             {
@@ -55,6 +55,6 @@ def map_json(tempo_map: TempoMap, duration: float, solution: Solution) -> dict[s
             {"time": round(float(t), 6), "quarters": float(q), "bpm": round(float(60 * s), 4)}
             for t, q, s in zip(tempo_map.seconds, tempo_map.quarters, slopes, strict=True)
         ],
-        "guide": [{"file": r.name, "weight": round(r.weight, 4)} for r in solution.ranks],
-        "doubts": [d.to_json() for d in solution.doubts],
+        "guide": [{"file": rank.name, "weight": round(rank.weight, 4)} for rank in result.guides],
+        "doubts": [d.to_json() for d in result.doubts],
     }

@@ -7,11 +7,11 @@ from collections.abc import Iterable
 import numpy as np
 from numpy.typing import NDArray
 
-from core.formats.smf import Note
 from core.instruments.voices import Voice
+from core.notes import Note
 
 
-def sounded(
+def render_notes(
     notes: Iterable[Note], voice: Voice, rate: int, frames: int, rng: np.random.Generator
 ) -> NDArray[np.float64]:
     """Notes as ``frames`` mono samples; each starts at its nearest sample."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -30,12 +31,19 @@ def harmonics(f: float, count: int, t: Sound) -> Iterator[tuple[int, NDArray[np.
         yield k, tone
 
 
-def band(x: Sound, rate: int, low: float, high: float) -> Sound:
+@lru_cache(maxsize=64)  # designing the filter costs more than filtering a stroke; each is a few numbers
+def _bandpass(rate: int, low: float, high: float) -> NDArray[np.float64]:
     # costs a second to import, which the command line pays only where something is rendered
-    from scipy.signal import butter, sosfilt
+    from scipy.signal import butter
 
-    high = min(high, 0.45 * rate)
-    return np.asarray(sosfilt(butter(2, [low, high], "bandpass", fs=rate, output="sos"), x))
+    return np.asarray(butter(2, [low, min(high, 0.45 * rate)], "bandpass", fs=rate, output="sos"))
+
+
+def band(x: Sound, rate: int, low: float, high: float) -> Sound:
+    """What of ``x`` lies between two frequencies in Hz (Butterworth, second order)."""
+    from scipy.signal import sosfilt
+
+    return np.asarray(sosfilt(_bandpass(rate, low, high), x))
 
 
 def release(x: Sound, rate: int, seconds: float = 0.01) -> Sound:

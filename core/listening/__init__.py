@@ -1,1 +1,1 @@
-"""Hearing a recording: reading it, drawing it, finding its attacks."""
+"""Analysing recordings: spectra, attacks, pitches, tones, and how well each track serves as guide."""

@@ -3,15 +3,18 @@ where new partials appear, as one note of a bow or a chord flows into the next w
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
-from scipy.ndimage import gaussian_filter1d, maximum_filter1d, uniform_filter1d
 
-from core.listening.audio import LISTENING_RATE, Samples
-from core.listening.spectrum import FRAME_RATE, Evidence, Frames
+from core.audio import Samples
+from core.listening.envelopes import flux_envelope, interpolated_peaks, partial_flux_envelope, pick_frames
+from core.listening.rates import FRAME_RATE, LISTENING_RATE
+from core.listening.spectrum import Evidence
 
 Floats = NDArray[np.float64]
 
@@ -29,58 +32,22 @@ class Attacks:
         return len(self.seconds)
 
 
-#: Flux below which nothing is a strong attack, however even the track: what vibrato leaves is a third of it.
-SOFTEST = 0.15
-
 NONE = Attacks(np.zeros(0), np.zeros(0), np.zeros(0))
-
-
-def punch(flux: Frames) -> float:
-    """How strongly a track's strongest attacks rise over all bands at once: a drum 4 to 6, a bow under 1."""
-    return float(np.percentile(flux.sum(axis=1), 99.5)) if len(flux) else 0.0
-
-
-def strength_curve(flux: Frames) -> Frames:
-    """One attack strength a frame from the flux of all ranges, scaled so that strong attacks reach 1."""
-    curve = flux.sum(axis=1)
-    top = max(SOFTEST, np.percentile(curve[curve > 0], 98)) if (curve > 0).any() else 1.0
-    return np.minimum(curve / top, 1.5).astype(np.float32)
-
-
-#: How much new partials rise, over all ranges, when a soft note begins; the bustle of a held pad reaches a third.
-NEW_NOTE = 0.4
-
-
-def tone_curve(tone: Frames) -> Frames:
-    """How strongly new partials appear at each frame, above their usual bustle, so that strong ones reach 1."""
-    new = gaussian_filter1d(tone.sum(axis=1), 1.0)
-    new = np.maximum(new - uniform_filter1d(new, round(0.6 * FRAME_RATE)), 0)
-    top = max(NEW_NOTE, np.percentile(new, 98)) if len(new) else 1.0
-    return np.minimum(new / top, 1.5).astype(np.float32)
-
-
-def pick_frames(curve: Frames, threshold: float, gap: float = 0.05) -> NDArray[np.int64]:
-    """Frames that are the peak of ``gap`` seconds around and stand ``threshold`` above the local mean."""
-    reach = round(gap * FRAME_RATE)
-    peak = (curve == maximum_filter1d(curve, 2 * reach + 1)) & (curve > 0)
-    above = curve - uniform_filter1d(curve, round(0.4 * FRAME_RATE)) > threshold
-    frames = np.flatnonzero(peak & above)
-    return frames[np.concatenate(([True], np.diff(frames) > reach))] if len(frames) else frames
 
 
 #: Samples a step of the envelope, samples that it averages, and steps for which it is held: 0.25, 1 and 13 ms. Holding
 #: bridges the swing of the lowest notes without delaying a rise.
 _STEP, _SMOOTH, _HOLD = 5, 20, 52
 #: What is looked at around an attack: 55 ms before to 35 ms after, in samples.
-_BACK, _AHEAD = 1100, 700
+_BEFORE, _AFTER = 1100, 700
 #: The rise is measured over 8 ms, the floor found in the 20 ms before it, in steps.
-_RISE, _FLOOR = 32, 80
+_RISE_STEPS, _FLOOR_STEPS = 32, 80
 #: The whole sound says where an attack starts only where it rises so many times as clearly as the highs do.
-_DULL = 2.5
+_WHOLE_BAND_LEAD = 2.5
 
 
 @njit(cache=True, nogil=True)
-def _starts(signal: np.ndarray, near: np.ndarray, fraction: float) -> tuple[np.ndarray, np.ndarray]:
+def _attack_starts(signal: NDArray[Any], near: NDArray[Any], fraction: float) -> tuple[NDArray[Any], NDArray[Any]]:
     """For each sample index in ``near`` the sample at which the envelope leaves the floor for its peak, and how many
     times as loud it is then.
 
@@ -89,29 +56,29 @@ def _starts(signal: np.ndarray, near: np.ndarray, fraction: float) -> tuple[np.n
     """
     out, contrast = np.empty(len(near)), np.empty(len(near))
     for k in range(len(near)):
-        lo = max(3, near[k] - _BACK - _SMOOTH)
-        hi = min(len(signal), near[k] + _AHEAD)
+        lo = max(3, near[k] - _BEFORE - _SMOOTH)
+        hi = min(len(signal), near[k] + _AFTER)
         steps = (hi - lo - _SMOOTH) // _STEP
-        if steps < 2 * _RISE:
+        if steps < 2 * _RISE_STEPS:
             out[k], contrast[k] = max(0, near[k]), 1.0
             continue
         size = np.empty(hi - lo)
         for i in range(hi - lo):
             j = lo + i
             size[i] = abs(signal[j] - 3 * signal[j - 1] + 3 * signal[j - 2] - signal[j - 3])
-        high, clear = _rise(size, steps, fraction)
+        high, is_clear = _largest_rise(size, steps, fraction)
         for i in range(hi - lo):
             # the slope favours the edge of a hit over a ringing low note below it
             size[i] = abs(signal[lo + i]) + 2.0 * abs(signal[lo + i] - signal[lo + i - 1])
-        whole, clear_whole = _rise(size, steps, fraction)
-        if clear_whole > _DULL * clear:
-            high, clear = whole, clear_whole
-        out[k], contrast[k] = lo + _SMOOTH + high * _STEP, clear
+        whole, contrast_whole = _largest_rise(size, steps, fraction)
+        if contrast_whole > _WHOLE_BAND_LEAD * is_clear:
+            high, is_clear = whole, contrast_whole
+        out[k], contrast[k] = lo + _SMOOTH + high * _STEP, is_clear
     return out, contrast
 
 
 @njit(cache=True, nogil=True)
-def _rise(size: np.ndarray, steps: int, fraction: float) -> tuple[int, float]:
+def _largest_rise(size: NDArray[Any], steps: int, fraction: float) -> tuple[int, float]:
     """The step at which the held envelope starts on its largest rise, and how many times higher it gets."""
     held = np.empty(steps)
     total = 0.0
@@ -125,15 +92,15 @@ def _rise(size: np.ndarray, steps: int, fraction: float) -> tuple[int, float]:
         for i in range(max(0, s - _HOLD), s):
             if held[i] > held[s]:
                 held[s] = held[i]
-    gain, at = -1.0, min(_RISE, steps - 1)
-    for s in range(_RISE, steps):
-        g = held[s] - held[s - _RISE]
+    gain, at = -1.0, min(_RISE_STEPS, steps - 1)
+    for s in range(_RISE_STEPS, steps):
+        g = held[s] - held[s - _RISE_STEPS]
         if g > gain * 1.02:
             gain, at = g, s
     floor = held[at]
-    for s in range(max(0, at - _FLOOR), at):
+    for s in range(max(0, at - _FLOOR_STEPS), at):
         floor = min(floor, held[s])
-    before = held[max(0, at - _RISE)]
+    before = held[max(0, at - _RISE_STEPS)]
     level = floor + fraction * (held[at] - floor)
     s = at
     while s > 0 and held[s - 1] > level:
@@ -153,46 +120,54 @@ def place(signal: Samples, seconds: Floats, offset: float = 0.0) -> Floats:
 def starts(signal: Samples, seconds: Floats, offset: float = 0.0) -> tuple[Floats, Floats]:
     """As :func:`place`, with how many times as loud the sound gets at each start."""
     near = np.round((np.asarray(seconds) - offset) * LISTENING_RATE).astype(np.int64)
-    at, contrast = _starts(signal, near, 0.1)
+    at, contrast = _attack_starts(signal, near, 0.1)
     return at / LISTENING_RATE + offset, contrast
 
 
 #: How many times as loud it has to get for an attack to be placed on the waveform.
-_CLEAR = 2.0
+_LEAST_CONTRAST = 2.0
 #: How far from where bands rise the waveform's own rise may lie, in seconds; farther off it is another sound's.
-_NEAR = 0.025
+_FARTHEST = 0.025
 #: Frames within which two marks are the same attack.
-_GAP = 5
+_SAME_ATTACK = 5
 
 
-def find(signal: Samples, heard: Evidence) -> Attacks:
+def find_attacks(signal: Samples, evidence: Evidence) -> Attacks:
     """A track's attacks, from its mono signal at the listening rate and the evidence of it.
 
     Whatever rises clearly is placed on the waveform itself; elsewhere notes start where new partials appear.
     """
-    rise, new = strength_curve(heard.flux), tone_curve(heard.tone)
-    count = min(len(rise), len(new))
-    curve = np.maximum(rise[:count], new[:count])
-    struck, soft = pick_frames(curve, 0.11), pick_frames(new, 0.1)
-    seconds, contrast = starts(signal, struck / FRAME_RATE)
-    clear = (contrast >= _CLEAR) & (np.abs(seconds - struck / FRAME_RATE) < _NEAR)
-    struck, seconds, contrast = struck[clear], seconds[clear], contrast[clear]
-    # one note is one attack
-    alone = np.abs(soft[:, None] - struck[None, :]).min(axis=1, initial=count) > _GAP if len(soft) else soft > 0
-    soft = soft[alone]
-    frames = np.concatenate([struck, soft])
-    seconds = np.concatenate([seconds, peaks(new, soft) / FRAME_RATE])
-    sharpness = np.clip(np.log2(np.concatenate([contrast, np.full(len(soft), _CLEAR)]) / _CLEAR) / 2, 0, 1)
+    flux, partials = flux_envelope(evidence.flux), partial_flux_envelope(evidence.partial_flux)
+    count = min(len(flux), len(partials))
+    envelope = np.maximum(flux[:count], partials[:count])
+    percussive, tonal = pick_frames(envelope, 0.11), pick_frames(partials, 0.1)
+    seconds, contrast = starts(signal, percussive / FRAME_RATE)
+    is_clear = (contrast >= _LEAST_CONTRAST) & (np.abs(seconds - percussive / FRAME_RATE) < _FARTHEST)
+    percussive, seconds, contrast = percussive[is_clear], seconds[is_clear], contrast[is_clear]
+    # a note that was placed on the waveform is not counted twice
+    is_alone = (
+        np.abs(tonal[:, None] - percussive[None, :]).min(axis=1, initial=count) > _SAME_ATTACK
+        if len(tonal)
+        else tonal > 0
+    )
+    tonal = tonal[is_alone]
+    frames = np.concatenate([percussive, tonal])
+    seconds = np.concatenate([seconds, interpolated_peaks(partials, tonal) / FRAME_RATE])
+    sharpness = np.clip(
+        np.log2(np.concatenate([contrast, np.full(len(tonal), _LEAST_CONTRAST)]) / _LEAST_CONTRAST) / 2, 0, 1
+    )
     order = np.argsort(seconds, kind="stable")
     order = order[np.diff(seconds[order], prepend=-1.0) > 0.01]
-    strength = np.minimum(curve[frames[order]], 1.0).astype(np.float64)
+    strength = np.minimum(envelope[frames[order]], 1.0).astype(np.float64)
     return Attacks(np.maximum(seconds[order], 0.0), strength, sharpness[order])
 
 
-def peaks(curve: Frames, frames: NDArray[np.int64]) -> Floats:
-    """The tops of the parabolas through the peaks at ``frames`` and their neighbours, in fractions of a frame."""
-    around = np.pad(curve.astype(np.float64), 1, mode="edge")
-    before, top, after = (around[frames + i] for i in range(3))
-    bend = before - 2 * top + after
-    with np.errstate(divide="ignore", invalid="ignore"):
-        return np.asarray(frames + np.where(bend < 0, np.clip(0.5 * (before - after) / bend, -0.5, 0.5), 0.0))
+def nearest_attack(tracks: Iterable[Attacks], seconds: float, within: float) -> float | None:
+    """The time of the attack nearest to ``seconds``, of any track; None where none lies ``within`` so many seconds."""
+    best, distance = None, within
+    for attacks in tracks:
+        i = int(np.searchsorted(attacks.seconds, seconds))
+        for t in attacks.seconds[max(0, i - 1) : i + 1].tolist():
+            if abs(t - seconds) <= distance:
+                best, distance = t, abs(t - seconds)
+    return best

@@ -1,4 +1,4 @@
-"""How far away a microphone hears the others: the delay of its sound behind theirs.
+"""Distant microphones: the delay of their sound behind that of the near ones.
 
 Generalised cross-correlation with phase transform (Knapp and Carter, "The generalized correlation method for
 estimation of time delay", IEEE Trans. ASSP 24, 1976): a far microphone's phases are those of the near ones, all turned
@@ -13,7 +13,7 @@ import numpy as np
 import scipy.fft
 from numpy.typing import NDArray
 
-from core.listening.audio import Samples
+from core.audio import Samples
 
 Floats = NDArray[np.float64]
 
@@ -26,7 +26,7 @@ _AGREEING = 0.12
 
 
 def delays(signals: Sequence[Samples], rate: int) -> Floats:
-    """Seconds by which each mono signal hears the others late; 0 for those that are near. All of equal length."""
+    """Delay of each mono signal behind the others, in seconds; 0 for near ones. All signals are of equal length."""
     if len(signals) < 2:
         return np.zeros(len(signals))
     size = scipy.fft.next_fast_len(2 * len(signals[0]), real=True)

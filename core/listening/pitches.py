@@ -1,4 +1,4 @@
-"""Strength of every semitone from A1 to D6, 25 frames a second: what harmony and bass lines are told from.
+"""Strength of every semitone from A1 to D6, 25 frames a second: the input for harmony and bass lines.
 
 A window of a fifth of a second parts semitones from some 90 Hz on, where the short windows of
 :mod:`core.listening.spectrum` blur them.
@@ -13,7 +13,8 @@ import scipy.fft
 import soxr
 from numpy.typing import NDArray
 
-from core.listening.audio import LISTENING_RATE, Samples
+from core.audio import Samples
+from core.listening.rates import LISTENING_RATE
 
 Frames = NDArray[np.float32]
 

@@ -1,4 +1,4 @@
-"""From sound to evidence at 100 frames a second: attack strength in bands, low energy, chroma.
+"""From sound to evidence at 100 frames a second: spectral flux and energy in bands, chroma, new partials.
 
 Spectral flux with a maximum filter across neighbouring bands, which keeps vibrato from looking like
 attacks (Böck and Widmer, "Maximum filter vibrato suppression for onset detection", DAFx 2013).
@@ -8,23 +8,23 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import scipy.fft
 from numba import njit
 from numpy.typing import NDArray
 
-from core.listening.audio import LISTENING_RATE, Samples
+from core.audio import Samples
 from core.listening.pitches import COUNT as PITCHES
 from core.listening.pitches import PITCH_RATE, PitchMaker
+from core.listening.rates import FRAME_RATE, HOP, LISTENING_RATE
 
-HOP = 200
-FRAME_RATE = LISTENING_RATE / HOP
 WINDOW = 1024
-#: Edges of the three reported ranges in Hz: bass drums and basses, bodies, sticks and consonants.
+#: Edges of the three reported ranges in Hz: bass drums and basses; the body of most sounds; cymbals and consonants.
 RANGES = ((30, 180), (180, 2000), (2000, 9500))
-#: Edges in Hz of the ranges in which single partials are told apart.
-TONES = (100, 310, 800, 2000, 5000)
+#: Edges in Hz of the ranges in which new partials are looked for.
+PARTIAL_EDGES = (100, 310, 800, 2000, 5000)
 
 Frames = NDArray[np.float32]
 Halves = NDArray[np.float16]
@@ -33,7 +33,7 @@ Halves = NDArray[np.float16]
 def band_edges() -> NDArray[np.float64]:
     """Centres of quarter-octave bands from 30 Hz to 9.5 kHz, at least one bin apart."""
     bins = np.unique(np.round(30 * 2 ** np.arange(0, 8.31, 0.25) / (LISTENING_RATE / WINDOW)))
-    return np.maximum(bins, 1)
+    return np.asarray(np.maximum(bins, 1))
 
 
 def _filterbank() -> tuple[Frames, NDArray[np.float64]]:
@@ -67,19 +67,29 @@ _TAPER = np.hanning(WINDOW + 1)[:-1].astype(np.float32)
 
 @dataclass(frozen=True)
 class Evidence:
-    """One track's evidence, float32 arrays over frames of 1/100 s; frame i is centred on i/100 s.
+    """One track's evidence, 100 frames a second; frame i is centred on i/100 s.
 
-    ``flux``: ``(frames, 3)`` attack strength in the three :data:`RANGES`; ``energy``: ``(frames, 3)``
-    log energy there; ``chroma``: ``(frames, 12)`` unnormalised pitch classes; ``tone``: ``(frames, 4)`` rise of single
-    partials in the ranges between :data:`TONES`: the new notes of a bow, a voice or an organ, which no band shows;
-    ``bands``: ``(frames, 28)`` log energy of quarter-octave bands, and ``pitches`` of semitones, 25 frames a second
-    (see :mod:`core.listening.pitches`), both float16.
+    Attributes
+    ----------
+    flux : float32, (frames, 3)
+        Spectral flux in the three :data:`RANGES`.
+    energy : float32, (frames, 3)
+        Log energy there.
+    chroma : float32, (frames, 12)
+        Pitch classes, C first, not normalised.
+    partial_flux : float32, (frames, 4)
+        Rise of single partials between the :data:`PARTIAL_EDGES`: new notes of a bow, a voice or an organ, which no
+        band shows.
+    bands : float16, (frames, 28)
+        Log energy of quarter-octave bands.
+    pitches : float16, (slow frames, 54)
+        Log amplitude of semitones, 25 frames a second (:mod:`core.listening.pitches`).
     """
 
     flux: Frames
     energy: Frames
     chroma: Frames
-    tone: Frames
+    partial_flux: Frames
     bands: Halves
     pitches: Halves
 
@@ -88,11 +98,13 @@ class Evidence:
 
     @classmethod
     def of_silence(cls, frames: int) -> Evidence:
-        """So many frames in which nothing sounds."""
+        """``frames`` frames in which nothing sounds."""
         slow = int(np.ceil(frames * PITCH_RATE / FRAME_RATE))
-        flux, energy, chroma, tone = (np.zeros((frames, n), dtype=np.float32) for n in (3, 3, 12, len(TONES) - 1))
+        flux, energy, chroma, partial_flux = (
+            np.zeros((frames, n), dtype=np.float32) for n in (3, 3, 12, len(PARTIAL_EDGES) - 1)
+        )
         bands, pitches = np.zeros((frames, len(CENTRES)), np.float16), np.zeros((slow, PITCHES), np.float16)
-        return cls(flux, energy, chroma, tone, bands, pitches)
+        return cls(flux, energy, chroma, partial_flux, bands, pitches)
 
 
 def evidence(blocks: Iterable[Samples]) -> Evidence:
@@ -100,44 +112,45 @@ def evidence(blocks: Iterable[Samples]) -> Evidence:
     # half a window of silence in front centres frame 0 on time 0
     rest: Samples = np.zeros(WINDOW // 2, dtype=np.float32)
     past = None
-    parts: list[Parts] = []
+    parts: list[_Parts] = []
     total = 0
-    tones = PitchMaker()
+    pitch_maker = PitchMaker()
     for block in blocks:
         total += len(block)
-        tones.add(block)
+        pitch_maker.add(block)
         rest = np.concatenate([rest, block])
         past, rest = _consume(rest, past, parts)
     rest = np.concatenate([rest, np.zeros(WINDOW, dtype=np.float32)])
     _consume(rest, past, parts)
     count = total // HOP + 1
-    pitches = tones.finish().astype(np.float16)
+    pitches = pitch_maker.finish().astype(np.float16)
     if not parts:
         return Evidence.of_silence(count)
-    flux, energy, chroma, tone, bands = (np.concatenate(p)[:count] for p in zip(*parts, strict=True))
-    return Evidence(flux, energy, chroma, tone, bands, pitches)
+    flux, energy, chroma, partial_flux, bands = (np.concatenate(p)[:count] for p in zip(*parts, strict=True))
+    return Evidence(flux, energy, chroma, partial_flux, bands, pitches)
 
 
 _LAG = 2
 _RANGE_OF_BAND = [np.flatnonzero((lo <= CENTRES) & (hi > CENTRES)) for lo, hi in RANGES]
-_TONE_BINS = np.round(np.array(TONES) * WINDOW / LISTENING_RATE).astype(int)
-#: Partials this far below the loudest of late are not listened to: there the skirts of held ones sway.
-_DEPTH, _SILENCE = 0.002, 1 / 20_000
-#: How fast the loudest is forgotten: 20 dB a second, in nepers a frame.
-_FALL = np.log(10) / FRAME_RATE
-Parts = tuple[Frames, Frames, Frames, Frames, Halves]
+_PARTIAL_BINS = np.round(np.array(PARTIAL_EDGES) * WINDOW / LISTENING_RATE).astype(int)
+#: Partials this far below the recent maximum are left out: there the sidelobes of held partials fluctuate. And the
+#: level below which everything is silence.
+_MASKING, _SILENCE = 0.002, 1 / 20_000
+#: Decay of the recent maximum: 20 dB a second, in nepers a frame.
+_DECAY = np.log(10) / FRAME_RATE
+_Parts = tuple[Frames, Frames, Frames, Frames, Halves]
 
 
 @dataclass
 class _Past:
-    """What the last frames of a block leave to the next: logarithms of bands and of bins, and the loudest of late."""
+    """What one block hands to the next: the last frames' log bands and log bins, and the recent maximum (nepers)."""
 
     bands: Frames
     bins: Frames
     loudest: float
 
 
-def _consume(signal: Samples, past: _Past | None, parts: list[Parts]) -> tuple[_Past | None, Samples]:
+def _consume(signal: Samples, past: _Past | None, parts: list[_Parts]) -> tuple[_Past | None, Samples]:
     count = (len(signal) - WINDOW) // HOP + 1
     if count < 1:
         return past, signal
@@ -147,9 +160,9 @@ def _consume(signal: Samples, past: _Past | None, parts: list[Parts]) -> tuple[_
         spectrum = np.abs(scipy.fft.rfft(frames[i : i + 2048] * _TAPER, axis=1)).astype(np.float32)
         spectrum *= 2.0 / WINDOW
         log = np.log1p(2000 * (spectrum @ BANK))
-        bins = spectrum[:, _TONE_BINS[0] : _TONE_BINS[-1]]
-        loudest = _held(np.log(bins.max(axis=1) + 1e-9), past.loudest if past else -np.inf)
-        bins = np.log1p(bins / np.maximum(_DEPTH * np.exp(loudest), _SILENCE)[:, None].astype(np.float32))
+        bins = spectrum[:, _PARTIAL_BINS[0] : _PARTIAL_BINS[-1]]
+        loudest = _running_maximum(np.log(bins.max(axis=1) + 1e-9), past.loudest if past else -np.inf)
+        bins = np.log1p(bins / np.maximum(_MASKING * np.exp(loudest), _SILENCE)[:, None].astype(np.float32))
         if past is None:
             past = _Past(np.repeat(log[:1], _LAG, axis=0), np.repeat(bins[:1], _LAG, axis=0), 0.0)
         rise, past.bands = _rise(log, past.bands)
@@ -158,15 +171,21 @@ def _consume(signal: Samples, past: _Past | None, parts: list[Parts]) -> tuple[_
         flux = np.stack([rise[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
         energy = np.stack([log[:, b].mean(axis=1) for b in _RANGE_OF_BAND], axis=1)
         parts.append(
-            (flux, energy, spectrum @ CHROMA_BANK, _tones(joined, _TONE_BINS - _TONE_BINS[0]), log.astype(np.float16))
+            (
+                flux,
+                energy,
+                spectrum @ CHROMA_BANK,
+                _partial_flux(joined, _PARTIAL_BINS - _PARTIAL_BINS[0]),
+                log.astype(np.float16),
+            )
         )
     return past, signal[count * HOP :]
 
 
-def _held(level: NDArray[np.float64], before: float) -> NDArray[np.float64]:
-    """The highest of ``level`` (nepers) and of what was ``before`` up to each frame, falling by :data:`_FALL`."""
-    fallen = np.arange(len(level) + 1) * _FALL
-    return np.maximum.accumulate(np.append(before, level) + fallen)[1:] - fallen[1:]
+def _running_maximum(level: NDArray[np.float64], before: float) -> NDArray[np.float64]:
+    """The maximum of ``level`` (nepers) up to each frame, starting from ``before``, decaying by :data:`_DECAY`."""
+    decay = np.arange(len(level) + 1) * _DECAY
+    return np.asarray(np.maximum.accumulate(np.append(before, level) + decay)[1:] - decay[1:])
 
 
 def _rise(log: Frames, past: Frames) -> tuple[Frames, Frames]:
@@ -180,7 +199,7 @@ def _rise(log: Frames, past: Frames) -> tuple[Frames, Frames]:
 
 
 @njit(cache=True, nogil=True, fastmath=True)
-def _tones(joined: np.ndarray, edges: np.ndarray) -> np.ndarray:
+def _partial_flux(joined: NDArray[Any], edges: NDArray[Any]) -> NDArray[Any]:
     """The mean rise of the bins of each range over their neighbours :data:`_LAG` frames before: one on either side, in
     the highest range two, where vibrato sways farther. ``joined`` begins with the :data:`_LAG` frames before."""
     ranges, bins = len(edges) - 1, joined.shape[1]

@@ -9,7 +9,7 @@ import numpy as np
 import scipy.fft
 from numpy.typing import ArrayLike, NDArray
 
-from core.listening.audio import Samples
+from core.audio import Samples
 
 Floats = NDArray[np.float64]
 #: Samples a second that tones are looked for at: they matter up to some 2 kHz.
@@ -65,7 +65,7 @@ def _peaks(spectrum: NDArray[np.float32], first: int) -> tuple[Floats, Floats, F
 
 
 def joined(parts: Iterable[Tones]) -> Tones:
-    """The tones of several tracks together."""
+    """Tones of several tracks as one."""
     parts = list(parts)
     return Tones(*(np.concatenate([getattr(p, n) for p in parts]) for n in ("seconds", "pitch", "weight")))
 

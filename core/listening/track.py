@@ -1,18 +1,19 @@
-"""Listening to one track: peaks to draw, evidence and attacks to find beats with."""
+"""Analysing one track: peaks to draw, evidence and attacks to find beats with."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 import soxr
 
-from core.listening import attacks, audio
+from core import audio
+from core.audio.peaks import PeakMaker, Peaks
+from core.listening import attacks
 from core.listening.attacks import Attacks
-from core.listening.audio import AudioInfo, Health
-from core.listening.peaks import PeakMaker, Peaks
+from core.listening.rates import LISTENING_RATE
 from core.listening.spectrum import Evidence, evidence
 
 #: Called with the share done, 0 to 1; may raise to stop the work.
@@ -24,25 +25,37 @@ def no_progress(_: float) -> None:
 
 
 @dataclass(frozen=True)
-class Heard:
-    """All that listening to a track found out. ``remarks`` are sentences for the engineer."""
+class AnalysedTrack:
+    """What was found in one track.
+
+    Attributes
+    ----------
+    seconds : float
+        Its length.
+    remarks : sequence of str
+        Sentences for the engineer about what is wrong with the file.
+    peaks : dict
+        Waveform peaks by samples a bin (:mod:`core.audio.peaks`); empty where they are not drawn.
+    """
 
     name: str
-    seconds: float
     evidence: Evidence
     attacks: Attacks
-    peaks: dict[int, Peaks]
-    remarks: list[str]
+    seconds: float = 0.0
+    remarks: tuple[str, ...] = ()
+    peaks: dict[int, Peaks] = field(default_factory=dict, repr=False)
 
 
-def listen(path: Path, name: str, info: AudioInfo | None = None, progress: Progress = no_progress) -> Heard:
-    """Listen to the file at ``path`` once, block by block. Raises :class:`core.listening.audio.AudioError`.
+def analyse_track(
+    path: Path, name: str, info: audio.AudioInfo | None = None, progress: Progress = no_progress
+) -> AnalysedTrack:
+    """Read the file at ``path`` once, block by block, and analyse it. Raises :class:`core.audio.AudioError`.
 
-    The mono signal at the listening rate (4.8 MB a minute) is the only thing held whole.
+    Only the mono signal at the listening rate (4.8 MB a minute) is held whole.
     """
     info = info or audio.inspect(path, name)
-    health, peaks = Health(), PeakMaker()
-    resampler = soxr.ResampleStream(info.rate, audio.LISTENING_RATE, 1, dtype="float32", quality="MQ")
+    health, peaks = audio.Health(), PeakMaker()
+    resampler = soxr.ResampleStream(info.rate, LISTENING_RATE, 1, dtype="float32", quality="MQ")
     parts, done = [], 0
     for block in audio.blocks(path):
         block = health.check(block)
@@ -54,6 +67,6 @@ def listen(path: Path, name: str, info: AudioInfo | None = None, progress: Progr
     signal = np.concatenate(parts)
     found = evidence(signal[i : i + audio.BLOCK] for i in range(0, len(signal), audio.BLOCK))
     progress(0.9)
-    hits = attacks.find(signal, found) if health.peak >= 1e-5 else attacks.NONE
+    hits = attacks.find_attacks(signal, found) if health.peak >= audio.SILENCE else attacks.NONE
     progress(1.0)
-    return Heard(name, info.seconds, found, hits, peaks.levels(), health.remarks(info))
+    return AnalysedTrack(name, found, hits, info.seconds, tuple(health.remarks(info)), peaks.levels())

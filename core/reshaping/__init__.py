@@ -1,1 +1,1 @@
-"""Sound laid on other times than its own, pitch kept."""
+"""Sound moved to other times, pitch kept."""

@@ -17,10 +17,10 @@ Ints = NDArray[np.int64]
 _HOP, _SEEK, _BEFORE, _AFTER = 0.012, 0.008, 0.003, 0.035
 
 
-def stretched(
+def time_stretched(
     source: Samples, rate: int, outs: ArrayLike, ins: ArrayLike, attacks: ArrayLike = (), frames: int | None = None
 ) -> Samples:
-    """``source`` ``(frames, channels)`` laid so that second ``ins[i]`` of it sounds at second ``outs[i]``.
+    """``source`` ``(frames, channels)`` moved so that second ``ins[i]`` of it sounds at second ``outs[i]``.
 
     ``outs`` and ``ins`` rise, two or more of each; between them time runs evenly, before and after them there is
     silence. ``attacks``: seconds of the source that are to keep their shape. ``frames``: length of the result;
@@ -29,19 +29,21 @@ def stretched(
     o, i = np.asarray(outs, dtype=np.float64), np.asarray(ins, dtype=np.float64)
     if len(o) < 2 or len(o) != len(i) or (np.diff(o) <= 0).any() or (np.diff(i) <= 0).any():
         raise ValueError("A path of times needs two or more places that rise on both sides.")
-    o, i, zones = _around_attacks(o, i, np.sort(np.asarray(attacks, dtype=np.float64)))
+    o, i, zones = _with_attack_zones(o, i, np.sort(np.asarray(attacks, dtype=np.float64)))
     count = round(float(o[-1]) * rate) if frames is None else frames
     source = np.ascontiguousarray(source, dtype=np.float32)
     hop, seek = round(_HOP * rate), round(_SEEK * rate)
     starts, begins = (np.round(x * rate).astype(np.int64) for x in zones)
-    out: Samples = _lay(source, o * rate, i * rate, starts, begins, count, hop, seek, max(1, round(_BEFORE * rate)))
+    out: Samples = _overlap_add(
+        source, o * rate, i * rate, starts, begins, count, hop, seek, max(1, round(_BEFORE * rate))
+    )
     first, last = round(float(o[0]) * rate), round(float(o[-1]) * rate)
     out[: max(0, first)] = 0
     out[max(0, last) :] = 0
     return out
 
 
-def _around_attacks(o: Floats, i: Floats, attacks: Floats) -> tuple[Floats, Floats, tuple[Floats, Floats]]:
+def _with_attack_zones(o: Floats, i: Floats, attacks: Floats) -> tuple[Floats, Floats, tuple[Floats, Floats]]:
     """The path with a piece of slope one around each attack, as long as the next one leaves room; and where those
     pieces begin, on either side."""
     attacks = attacks[(attacks >= i[0]) & (attacks < i[-1])]
@@ -68,7 +70,7 @@ def _around_attacks(o: Floats, i: Floats, attacks: Floats) -> tuple[Floats, Floa
 
 
 @njit(cache=True, nogil=True)
-def _lay(
+def _overlap_add(
     source: Samples, outs: Floats, ins: Floats, zones: Ints, zone_ins: Ints, count: int, hop: int, seek: int, short: int
 ) -> Samples:
     """Grains of ``hop`` samples, each melting into the next; at the start of a zone around an attack a grain is cut
@@ -119,7 +121,7 @@ def _fitting(source: Samples, best: int, natural: int, hop: int, seek: int, upmo
     """The place near ``best``, not beyond ``upmost`` (an attack would sound twice), whose wave is most like what would
     go on naturally: looked for roughly first, then finely around the best."""
     rough = _most_alike(source, best - seek, min(best + seek, upmost), 8, natural, hop, best)
-    return _most_alike(source, rough - 7, min(rough + 7, upmost), 1, natural, hop, rough)
+    return int(_most_alike(source, rough - 7, min(rough + 7, upmost), 1, natural, hop, rough))
 
 
 @njit(cache=True, nogil=True)

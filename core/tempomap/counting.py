@@ -1,4 +1,5 @@
-"""Counting anew: more beats or fewer in the same time, other bar numbers. What survives keeps its time to the bit."""
+"""Counting again: more beats or fewer in the same time, other bar numbers. Beats that stay keep their time to the
+bit."""
 
 from __future__ import annotations
 
@@ -6,7 +7,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from core.tempomap.edits import CLOSEST, EditError, pins_of, with_every_beat
+from core.tempomap.edits import EditError, pins_of, with_every_beat
+from core.tempomap.limits import CLOSEST
 from core.tempomap.meter import EPSILON, Meter, MeterChange, Meters
 from core.tempomap.tempomap import TempoMap
 

@@ -1,4 +1,4 @@
-"""Edits: each a pure function from a map to a new one, changing nothing outside its reach.
+"""Edits: each a pure function from a map to a new one that changes nothing outside its reach.
 
 Times are seconds, beats are felt-beat indices (0 = downbeat of bar 1). Where an edit cannot be, it
 raises :class:`EditError` with a sentence for the engineer, and the map stays as it was.
@@ -7,14 +7,14 @@ raises :class:`EditError` with a sentence for the engineer, and the map stays as
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from core.tempomap.limits import CLOSEST
 from core.tempomap.meter import EPSILON, Floats, Meter, MeterChange, Meters
 from core.tempomap.tempomap import TempoMap
-
-#: Two beats closer than this are one: 600 a minute is past what anybody counts.
-CLOSEST = 0.1
 
 
 class EditError(ValueError):
@@ -159,7 +159,7 @@ def _rebarred(tempo_map: TempoMap, bar: int, count: int, parts: list[Meter]) -> 
 # ---- shared by several edits
 
 
-def pins_of(tempo_map: TempoMap) -> np.ndarray:
+def pins_of(tempo_map: TempoMap) -> NDArray[Any]:
     assert tempo_map.pins is not None
     return tempo_map.pins
 
@@ -186,6 +186,6 @@ def with_every_beat(tempo_map: TempoMap, first: int | None = None, last: int | N
     return tempo_map.with_points(t[order], q[order], pins[order])
 
 
-def _relaid(tempo_map: TempoMap, seconds: Floats, index: Floats, pins: np.ndarray) -> TempoMap:
-    """Points at new beat counts, laid on the map's meters."""
+def _relaid(tempo_map: TempoMap, seconds: Floats, index: Floats, pins: NDArray[Any]) -> TempoMap:
+    """The map with points at felt-beat indices ``index``, in its own meters."""
     return tempo_map.with_points(seconds, tempo_map.meters.quarters_of_beat(index), pins)

@@ -6,7 +6,10 @@ indices; None means the map's own ends.
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from core.tempomap.edits import EditError, pins_of, with_every_beat
 from core.tempomap.meter import EPSILON, Floats
@@ -45,13 +48,13 @@ def thin(tempo_map: TempoMap, within: float, first: int | None = None, last: int
     return _only(full, keep)
 
 
-def _fewest(q: Floats, t: Floats, within: float) -> np.ndarray:
+def _fewest(q: Floats, t: Floats, within: float) -> NDArray[Any]:
     """Places of the fewest points from the first to the last such that lines between them pass all others by
     less than ``within``; of equally few the closer fit."""
     n = len(t)
     points = np.full(n, n + 1)
     worst = np.full(n, np.inf)
-    came = np.zeros(n, dtype=np.int64)
+    backpointers = np.zeros(n, dtype=np.int64)
     points[0], worst[0] = 0, 0.0
     for i in range(n - 1):
         if points[i] > n:
@@ -64,13 +67,13 @@ def _fewest(q: Floats, t: Floats, within: float) -> np.ndarray:
                 line = t[i] + slope * (q[i : j + 1] - q[i])
                 off = max(worst[i], float(np.abs(line - t[i : j + 1]).max()))
                 if (points[i] + 1, off) < (points[j], worst[j]):
-                    points[j], worst[j], came[j] = points[i] + 1, off, i
+                    points[j], worst[j], backpointers[j] = points[i] + 1, off, i
             low, high = max(low, slope - within / run), min(high, slope + within / run)
             if low > high:
                 break
     out = [n - 1]
     while out[-1]:
-        out.append(int(came[out[-1]]))
+        out.append(int(backpointers[out[-1]]))
     return np.array(out[::-1])
 
 
@@ -101,7 +104,7 @@ def farthest(tempo_map: TempoMap, kept: TempoMap) -> float:
     return float(np.abs(kept.seconds_at(beats.quarters) - beats.seconds).max())
 
 
-def _stretch(tempo_map: TempoMap, first: int | None, last: int | None) -> tuple[TempoMap, np.ndarray, np.ndarray]:
+def _stretch(tempo_map: TempoMap, first: int | None, last: int | None) -> tuple[TempoMap, NDArray[Any], NDArray[Any]]:
     """The map with a point on each beat; which points lie inside the stretch; which of those are ends or pins."""
     full = with_every_beat(tempo_map, first, last)
     index = full.meters.beat_of_quarters(full.quarters)
@@ -116,5 +119,5 @@ def _stretch(tempo_map: TempoMap, first: int | None, last: int | None) -> tuple[
     return full, here, fixed
 
 
-def _only(full: TempoMap, keep: np.ndarray) -> TempoMap:
+def _only(full: TempoMap, keep: NDArray[Any]) -> TempoMap:
     return full.with_points(full.seconds[keep], full.quarters[keep], pins_of(full)[keep])

@@ -129,11 +129,6 @@ class Meters:
         """``Meters.of((1, "4/4"), (9, "2/4"), (10, "4/4"))``."""
         return cls(tuple(MeterChange(bar, Meter.parse(text)) for bar, text in changes))
 
-    @classmethod
-    def from_bars(cls, meters: list[Meter]) -> Meters:
-        """From the meter of every single bar, bar 1 first."""
-        return cls(tuple(MeterChange(i + 1, m) for i, m in enumerate(meters)) or cls().changes)
-
     # The start of each change, on each axis: small lists, as a take has few changes.
 
     @cached_property
@@ -170,7 +165,7 @@ class Meters:
         s = np.maximum(np.searchsorted(self._quarters, q, side="right") - 1, 0)
         lengths = np.array([c.meter.quarters for c in self.changes])
         into = np.floor((q - np.array(self._quarters)[s]) / lengths[s])
-        return (np.array(self._bars)[s] + into).astype(np.int64)
+        return np.asarray((np.array(self._bars)[s] + into).astype(np.int64))
 
     def quarters_of_beat(self, index: ArrayLike) -> Floats:
         """Quarters at (fractional) felt-beat indices counted from bar 1."""

@@ -38,7 +38,7 @@ class Position:
 def position_at(tempo_map: TempoMap, seconds: float) -> Position:
     """The position at a time, to the nearest tick."""
     meters = tempo_map.meters
-    # rounded to a tick first, so that a hair before a bar line reads as that bar line
+    # rounded to a tick first, so that a time just before a bar line reads as that bar line
     quarters = round(float(tempo_map.quarters_at(seconds)) * TICKS) / TICKS
     bar = int(meters.bars_at(quarters))
     into = quarters - float(meters.bar_quarters(bar))
@@ -54,3 +54,9 @@ def seconds_of(tempo_map: TempoMap, position: Position) -> float:
         raise ValueError(f"Bar {position.bar} has {meter.beats} beats; there is no beat {position.beat}.")
     quarters = tempo_map.meters.bar_quarters(position.bar) + meter.beat_offsets[position.beat - 1]
     return float(tempo_map.seconds_at(quarters + position.tick / TICKS))
+
+
+def words_at(tempo_map: TempoMap, beat: int) -> str:
+    """A felt beat (index from bar 1) in words: "bar 23", or "bar 23 beat 2"."""
+    found = tempo_map.beats(beat, beat)
+    return f"bar {found.bar[0]}" if found.beat[0] == 1 else f"bar {found.bar[0]} beat {found.beat[0]}"

@@ -5,7 +5,10 @@ Times are seconds, beats felt-beat indices. Pins inside the reach stop it; what 
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from core.tempomap.edits import EditError, pins_of, set_pin, with_every_beat
 from core.tempomap.meter import EPSILON
@@ -51,7 +54,7 @@ def stretch_onward(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:
     return set_pin(_moved(full, np.where(moving, start + (full.seconds - start) * ratio, full.seconds)), beat, True)
 
 
-def _onward(tempo_map: TempoMap, beat: int) -> tuple[TempoMap, np.ndarray]:
+def _onward(tempo_map: TempoMap, beat: int) -> tuple[TempoMap, NDArray[Any]]:
     full = with_every_beat(tempo_map)
     index = full.meters.beat_of_quarters(full.quarters)
     if not index[0] - EPSILON <= beat <= index[-1] + EPSILON:
@@ -61,7 +64,7 @@ def _onward(tempo_map: TempoMap, beat: int) -> tuple[TempoMap, np.ndarray]:
     return full, (index >= beat - EPSILON) & (index < stop - EPSILON)
 
 
-def _moved(full: TempoMap, seconds: np.ndarray) -> TempoMap:
+def _moved(full: TempoMap, seconds: NDArray[Any]) -> TempoMap:
     if (np.diff(seconds) < 0.02).any():
         raise EditError("The beats would run into one another at the next pin.")
     if seconds[0] < 0:

@@ -1,11 +1,12 @@
-"""Stretches of a map exchanged for others: beats found or tapped anew, a count of bars, other ends of the music."""
+"""Stretches of a map replaced: by beats that were detected or tapped, by a count of bars; and the ends of the music."""
 
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from core.tempomap.edits import EditError, pins_of, with_every_beat
 from core.tempomap.meter import EPSILON, Meter, MeterChange, Meters
@@ -45,7 +46,9 @@ def splice(
     )
 
 
-def _through(new: np.ndarray, pinned: np.ndarray, fixed: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def _through(
+    new: NDArray[Any], pinned: NDArray[Any], fixed: NDArray[Any]
+) -> tuple[NDArray[Any], NDArray[Any], NDArray[Any]]:
     """New beats that pass through the times ``fixed``: their seconds, their places (0 for the first), the pinned."""
     place = np.arange(len(new), dtype=np.float64)
     at = _at(fixed, new)
@@ -64,19 +67,19 @@ def _through(new: np.ndarray, pinned: np.ndarray, fixed: np.ndarray) -> tuple[np
     return seconds[order], places, np.concatenate([kept, np.ones(len(between), dtype=bool)])[order]
 
 
-def _at(seconds: np.ndarray, beats: np.ndarray) -> np.ndarray:
+def _at(seconds: NDArray[Any], beats: NDArray[Any]) -> NDArray[Any]:
     """Where times lie among ``beats``, 0 at the first; beyond them counted on in their first and last gap."""
     at = np.interp(seconds, beats, np.arange(len(beats), dtype=np.float64))
     early, late = np.minimum(seconds - beats[0], 0), np.maximum(seconds - beats[-1], 0)
     return np.asarray(at + early / (beats[1] - beats[0]) + late / (beats[-1] - beats[-2]))
 
 
-def _around(full: TempoMap, new: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _around(full: TempoMap, new: NDArray[Any]) -> tuple[NDArray[Any], NDArray[Any]]:
     half = 0.5 * float(np.median(np.diff(new)))
     return full.seconds < new[0] - half, full.seconds > new[-1] + half
 
 
-def _count(full: TempoMap, before: np.ndarray, start: float) -> int:
+def _count(full: TempoMap, before: NDArray[Any], start: float) -> int:
     """The count of a new beat at ``start`` seconds: after the last kept one, else that of the beat it replaces."""
     index = full.meters.beat_of_quarters(full.quarters)
     return int(np.floor(index[before][-1] + EPSILON)) + 1 if before.any() else round(float(full.beat_index_at(start)))

@@ -1,4 +1,5 @@
-"""The tempo map: which second each musical position falls on. Everybody reads it; nobody copies its arithmetic."""
+"""The tempo map: which second each musical position falls on. All code that needs it reads it here; none copies its
+arithmetic."""
 
 from __future__ import annotations
 

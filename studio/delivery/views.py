@@ -5,21 +5,21 @@ import re
 
 import numpy as np
 import soundfile as sf
-from django.http import FileResponse, HttpResponse
+from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
 
+from core import audio
 from core.following import click
 from core.formats import smf, tables, wavloop
 from core.formats.song import PartToWrite, write_song
-from core.listening import audio
 from studio.delivery.mixing import mixed
-from studio.desk.played import clicks_of
+from studio.desk.clicks import clicks_of
 from studio.library.models import Session
 from studio.parts import sound
 
 
-def _with_map(pk) -> Session:
+def _with_map(pk: int) -> Session:
     return get_object_or_404(
         Session.objects.select_related("step").prefetch_related("tracks"), pk=pk, step__isnull=False
     )
@@ -32,10 +32,10 @@ def _file(data: bytes, session: Session, what: str, kind: str) -> FileResponse:
 
 
 @require_GET
-def midi(request, pk):
+def midi(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     session = _with_map(pk)
     try:
-        written = smf.write(session.step.tempo_map, session.title)
+        written = smf.write(session.tempo_map, session.title)
     except smf.MidiError as e:
         return HttpResponse(str(e), status=422, content_type="text/plain; charset=utf-8")
     out = io.BytesIO()
@@ -44,10 +44,10 @@ def midi(request, pk):
 
 
 @require_GET
-def click_wav(request, pk):
-    """The click as it is heard at the desk, for the whole take or from one bar (``from``) up to another (``to``)."""
+def click_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
+    """The click as it is played at the desk, for the whole take or from one bar (``from``) up to another (``to``)."""
     session = _with_map(pk)
-    tempo_map, rate = session.step.tempo_map, session.rate
+    tempo_map, rate = session.tempo_map, session.sample_rate
     start, whole = 0, round(session.seconds * rate)
     end = whole
     try:
@@ -68,12 +68,12 @@ def click_wav(request, pk):
 
 
 @require_GET
-def song(request, pk):
+def song(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     """The map with all parts that hold notes, as one MIDI file."""
     session = _with_map(pk)
-    tempo_map = session.step.tempo_map
+    tempo_map = session.tempo_map
     parts = [
-        PartToWrite(p.name, p.program, p.instrument == "drums", p.step.rows())
+        PartToWrite(p.name, p.program, p.instrument == "drums", p.now.stored())
         for p in session.parts.filter(gone=False).select_related("step")
         if not p.is_loop
     ]
@@ -87,21 +87,21 @@ def song(request, pk):
 
 
 @require_GET
-def part_wav(request, pk, part):
+def part_wav(request: HttpRequest, pk: int, part: int) -> HttpResponse | FileResponse:
     """A part as it sounds, as long as the take."""
     session = _with_map(pk)
     found = get_object_or_404(session.parts.select_related("step"), pk=part)
-    samples = sound.block(found, session.step, session.rate, 0, round(session.seconds * session.rate))
+    samples = sound.block(found, session.map_step, session.sample_rate, 0, session.frames)
     out = io.BytesIO()
-    sf.write(out, np.clip(samples, -1, 1), session.rate, "PCM_24", format="WAV")
+    sf.write(out, np.clip(samples, -1, 1), session.sample_rate, "PCM_24", format="WAV")
     return _file(out.getvalue(), session, f"{found.name}.wav", "audio/wav")
 
 
 @require_GET
-def loop_wav(request, pk):
+def loop_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     """Bars ``from`` to ``to`` cut exactly on their lines, of one track (``track``) or of all as they are mixed."""
     session = _with_map(pk)
-    tempo_map, rate = session.step.tempo_map, session.rate
+    tempo_map, rate = session.tempo_map, session.sample_rate
     try:
         first, last = int(request.GET.get("from", "")), int(request.GET.get("to", ""))
         chosen = int(request.GET.get("track") or 0)
@@ -114,7 +114,7 @@ def loop_wav(request, pk):
     start, end = lines[0], min(lines[-1], round(session.seconds * rate))
     if not 0 <= start < end:
         return _refused("Those bars lie before the recording starts.")
-    tracks = [t for t in session.tracks.all() if t.heard and chosen in (0, t.pk)]
+    tracks = [t for t in session.tracks.all() if t.analysed and chosen in (0, t.pk)]
     if not tracks:
         return _refused("There is no such track.")
     cut = (
@@ -138,6 +138,6 @@ def _refused(words: str) -> HttpResponse:
 
 
 @require_GET
-def beats_csv(request, pk):
+def beats_csv(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     session = _with_map(pk)
-    return _file(tables.beats_csv(session.step.tempo_map).encode(), session, "beats.csv", "text/csv; charset=utf-8")
+    return _file(tables.beats_csv(session.tempo_map).encode(), session, "beats.csv", "text/csv; charset=utf-8")

@@ -1,18 +1,20 @@
 """The fold: one row a bar, its beats as columns. Energy and attacks of one track at their musical places."""
 
 import base64
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from core.listening.attacks import Attacks
-from core.listening.spectrum import FRAME_RATE
+from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 
 #: Columns of energy a felt beat.
 COLUMNS = 24
 
 
-def fold(tempo_map: TempoMap, level: np.ndarray, a: Attacks) -> dict:
+def fold(tempo_map: TempoMap, level: NDArray[Any], a: Attacks) -> dict[str, Any]:
     """Rows for every bar that the mapped music touches, from a track's energy (a value a frame) and attacks.
 
     ``bars``: bar, seconds of its start and end, felt beats, felt-beat index of its first; ``energy``: bytes in

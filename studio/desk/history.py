@@ -1,20 +1,29 @@
 """Undo and redo: a session points at one step of its history; edits add steps, nothing removes them."""
 
+from datetime import datetime
+from typing import NamedTuple
+
 from django.db import transaction
 from django.utils import timezone
 
 from core.tempomap import TempoMap
-from studio.desk.models import MapStep, written
+from studio import histories
+from studio.desk.models import MapStep, map_json
+from studio.histories import Stale
 from studio.library.models import Session
 
 
-class Stale(Exception):
-    """An edit that was made on a map which has changed meanwhile."""
+class Row(NamedTuple):
+    """A step without its map: a session may have hundreds."""
+
+    pk: int
+    before_id: int | None
+    name: str
+    made: datetime
+    version: str
 
 
-def record(
-    session: Session, tempo_map: TempoMap, name: str, on: int | None = None, finding: dict | None = None
-) -> MapStep:
+def record(session: Session, tempo_map: TempoMap, name: str, on: int | None = None) -> MapStep:
     """Add a step and point the session at it.
 
     ``on``: the step that the edit was made on; raises :class:`Stale` when the session points elsewhere.
@@ -30,47 +39,25 @@ def record(
             before=before,
             place=before.place + 1 if before else 0,
             name=name[:200],
-            map=written(tempo_map),
+            map=map_json(tempo_map),
         )
-        kept = {} if finding is None else {"finding": finding}
-        # in one stroke with the question whether the session still points there: each query costs every edit
+        # in one query with the check that the session still points there: each query costs every edit
         here = Session.objects.filter(pk=session.pk, step=before)
-        if not here.update(step=step, touched=timezone.now(), **kept):
+        if not here.update(step=step, touched=timezone.now()):
             raise Stale
     step.remember(tempo_map)
     session.step = step
     return step
 
 
-def line(session: Session) -> tuple[list, int]:
-    """The steps from the first to the last that redo reaches, and the place of the current one (-1: none).
-
-    Rows with pk, before_id, name, made and version: a session may have hundreds.
-    """
+def line(session: Session) -> tuple[list[Row], int]:
+    """The steps from the first to the last that redo reaches, and the place of the current one (-1: none)."""
     if session.step_id is None:
         return [], -1
-    rows = session.steps.values_list("pk", "before_id", "name", "made", "version", named=True)
-    return chain(rows, session.step_id)
+    return histories.line([Row(*r) for r in session.steps.values_list(*Row._fields)], session.step_id)
 
 
-def chain(rows, here: int) -> tuple[list, int]:
-    """Steps (anything with ``pk`` and ``before_id``, oldest first) in the order in which undo and redo pass them,
-    and the place of the one whose key is ``here``."""
-    steps = {s.pk: s for s in rows}
-    child = {s.before_id: s for s in steps.values()}  # the newest wins, as steps are in order
-    past, s = [], steps[here]
-    while s:
-        past.append(s)
-        s = steps.get(s.before_id)
-    past.reverse()
-    future, s = [], child.get(here)
-    while s:
-        future.append(s)
-        s = child.get(s.pk)
-    return past + future, len(past) - 1
-
-
-def go(session: Session, by: int, on: int | None = None) -> bool:
+def undo_redo(session: Session, by: int, on: int | None = None) -> bool:
     """Undo (-1) or redo (+1). Whether there was anywhere to go; raises :class:`Stale` like :func:`record`."""
     with transaction.atomic():
         session.refresh_from_db(fields=["step"])

@@ -1,11 +1,17 @@
 """The history of a session's map."""
 
+from __future__ import annotations
+
+import threading
 from datetime import datetime
 
+import numpy as np
 import orjson
 from django.db import models
+from numpy.typing import NDArray
 
 from core.tempomap import TempoMap
+from core.tracking.doubts.settled import Said
 
 
 class MapStep(models.Model):
@@ -23,29 +29,50 @@ class MapStep(models.Model):
     class Meta:
         ordering = ["pk"]
 
-    def __str__(self):
+    def __str__(self) -> str:
         return self.name
 
     @property
     def tempo_map(self) -> TempoMap:
         # steps never change, and a drag asks for the same one many times a second; its text need not even be read
-        return _recent.get((self.pk, self.made)) or self.remember(TempoMap.from_json(orjson.loads(self.map)))
+        return _recent.get(self) or self.remember(TempoMap.from_json(orjson.loads(self.map)))
 
     def remember(self, tempo_map: TempoMap) -> TempoMap:
-        """Keep the map at hand, so that it need not be read again."""
-        _recent[self.pk, self.made] = tempo_map
-        while len(_recent) > RECENT:
-            _recent.pop(next(iter(_recent)), None)
+        """Keep the map in memory, so that it need not be read again."""
+        _recent.put(self, tempo_map)
         return tempo_map
 
 
-#: How many maps are kept at hand.
-RECENT = 64
-_recent: dict[tuple[int, datetime], TempoMap] = {}
+class RecentMaps:
+    """The maps of the last steps that were used, some 100 kB each."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self._maps: dict[tuple[int, datetime], TempoMap] = {}
+        self._lock = threading.Lock()
+
+    def __len__(self) -> int:
+        return len(self._maps)
+
+    def get(self, step: MapStep) -> TempoMap | None:
+        return self._maps.get((step.pk, step.made))
+
+    def put(self, step: MapStep, tempo_map: TempoMap) -> None:
+        with self._lock:
+            self._maps[step.pk, step.made] = tempo_map
+            while len(self._maps) > self.most:
+                del self._maps[next(iter(self._maps))]
+
+    def clear(self) -> None:
+        with self._lock:
+            self._maps.clear()
 
 
-def written(tempo_map: TempoMap) -> str:
-    """A map as a step keeps it; floats in their shortest exact form."""
+_recent = RecentMaps(64)
+
+
+def map_json(tempo_map: TempoMap) -> str:
+    """A map as a step stores it; floats in their shortest exact form."""
     return orjson.dumps(tempo_map.to_json(arrays=True), option=orjson.OPT_SERIALIZE_NUMPY).decode()
 
 
@@ -73,10 +100,16 @@ class Mark(models.Model):
     class Meta:
         ordering = ["start", "pk"]
 
-    def __str__(self):
+    def __str__(self) -> str:
         return self.name or self.get_kind_display()
 
-    def times(self, seconds):
+    @property
+    def said(self) -> Said:
+        """As the rules that settle doubts read it."""
+        kinds = {self.Kind.LOCK: "locked", self.Kind.FREE: "free", self.Kind.HOLD: "hold", self.Kind.FINE: "dismissed"}
+        return Said(kinds.get(self.Kind(self.kind), "section"), self.start, self.end, self.name)
+
+    def times(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
         """Those of an array of times that lie in it."""
         return seconds[(seconds >= self.start - 1e-6) & (seconds <= self.end + 1e-6)]
 

@@ -1,12 +1,15 @@
 """What the side panels tell of a map."""
 
+from typing import Any
+
 import numpy as np
 
 from core.formats import smf
 from core.tempomap import TempoMap
+from core.tempomap.edits import pins_of
 
 
-def overall(tempo_map: TempoMap) -> dict:
+def overall(tempo_map: TempoMap) -> dict[str, Any]:
     beats = tempo_map.beats()
     bpm = 60 / np.diff(beats.seconds)
     first, last = tempo_map.bar_range
@@ -21,11 +24,11 @@ def overall(tempo_map: TempoMap) -> dict:
         "odd": len(tempo_map.meters.changes) - 1,
         "start": float(tempo_map.bar_seconds(1)),
         "points": len(tempo_map.seconds),
-        "pins": int(tempo_map.pins.sum()),
+        "pins": int(pins_of(tempo_map).sum()),
     }
 
 
-def beat(tempo_map: TempoMap, index: int) -> dict | None:
+def beat(tempo_map: TempoMap, index: int) -> dict[str, Any] | None:
     """The felt beat ``index``: where it is, how fast, how long its bar is, and how that compares."""
     found = tempo_map.beats(index - 1, index + 1)
     bar = int(found.bar[1])
@@ -41,11 +44,11 @@ def beat(tempo_map: TempoMap, index: int) -> dict | None:
         "bar_seconds": float(edges[2] - edges[1]),
         "change": 1000 * float((edges[2] - edges[1]) - (edges[1] - edges[0])),
         "meter": tempo_map.meters.meter_at(bar).felt,
-        "pinned": bool(len(at) and tempo_map.pins[at[0]]),
+        "pinned": bool(len(at) and pins_of(tempo_map)[at[0]]),
     }
 
 
-def written(tempo_map: TempoMap) -> dict:
+def written(tempo_map: TempoMap) -> dict[str, Any]:
     """How the map goes into a MIDI file: lead-in and rounding error."""
     try:
         out = smf.write(tempo_map)

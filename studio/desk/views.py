@@ -2,45 +2,49 @@
 
 import json
 import re
+from typing import Any
 
-from django.http import Http404, JsonResponse
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET, require_POST
 
+from core.audio.peaks import LEVELS
 from core.following.click import FIGURES, SOUNDS
-from core.listening.peaks import LEVELS
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
+from core.tempomap.limits import checked_range
+from studio.analysis.models import latest
 from studio.desk import edits, history, panels
-from studio.desk.answers import answer
-from studio.desk.drawn import TILE
 from studio.desk.edits.stretches import RATIOS
+from studio.desk.find_job import FIND
 from studio.desk.grid import change, grid
-from studio.desk.played import BLOCK
-from studio.jobs.models import Job
+from studio.desk.waveform_views import TILE
+from studio.histories import Stale
 from studio.jobs.tasks import start
+from studio.jobs.views import progress
 from studio.library.models import Session
+from studio.responses import json_response
+from studio.streaming import BLOCK
 
-#: Sessions without what the last search found (whole maps of other readings) and without the text of their map, which
-#: is mostly at hand: no edit needs to read them.
-_LIGHT = Session.objects.select_related("step").defer("finding", "step__map")
+#: Sessions without the text of their map, which is mostly in memory: no edit needs to read it.
+_LIGHT = Session.objects.select_related("step").defer("step__map")
 STALE = "This session was changed in another window. The page now shows its current state; make your edit again."
 
 
 @require_GET
 @ensure_csrf_cookie
-def desk(request, pk):
+def desk(request: HttpRequest, pk: int) -> HttpResponse:
     session = get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)
     return render(request, "desk/desk.html", {"session": session, "facts": facts(session)})
 
 
-def facts(session: Session) -> dict:
+def facts(session: Session) -> dict[str, Any]:
     """What the page has to know of the session beside the map."""
-    weights = {r["name"]: r for r in session.finding.get("ranks", [])}
+    weights = {r["name"]: r for r in latest(session, "guides")["guides"]}
     return {
         "id": session.pk,
-        "rate": session.rate or 48_000,
+        "rate": session.sample_rate,
         "seconds": session.seconds,
         "block": BLOCK,
         "tile": TILE,
@@ -51,7 +55,7 @@ def facts(session: Session) -> dict:
                 "name": t.name,
                 "channels": t.channels,
                 "frames": t.frames,
-                "heard": t.heard,
+                "analysed": t.analysed,
                 "gain": t.gain,
                 "muted": t.muted,
                 "solo": t.solo,
@@ -71,7 +75,7 @@ def facts(session: Session) -> dict:
                 "gain": p.gain,
                 "muted": p.muted,
                 "solo": p.solo,
-                "rides": p.step.rides,
+                "rides": p.now.rides,
                 "step": p.step_id,
             }
             for p in session.parts.filter(gone=False).select_related("step").defer("step__notes")
@@ -80,67 +84,67 @@ def facts(session: Session) -> dict:
 
 
 @require_GET
-def session_facts(request, pk):
+def session_facts(request: HttpRequest, pk: int) -> HttpResponse:
     return JsonResponse(facts(get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)))
 
 
-def _state(session: Session, drawn: dict | None = None) -> dict:
-    """The grid (as already ``drawn``, where it is) with its place in history."""
+def _state(session: Session, grid_data: dict[str, Any] | None = None) -> dict[str, Any]:
+    """The grid (as already ``grid_data``, where it is) with its place in history."""
     if session.step_id is None:
         return {"step": None, "grid": None, "here": -1}
     return {
         "step": session.step_id,
-        "grid": drawn or grid(session.step.tempo_map),
-        "here": session.step.place,
-        "name": session.step.name,
+        "grid": grid_data or grid(session.tempo_map),
+        "here": session.map_step.place,
+        "name": session.map_step.name,
     }
 
 
 @require_GET
-def the_map(request, pk):
-    return answer(_state(get_object_or_404(_LIGHT, pk=pk)))
+def the_map(request: HttpRequest, pk: int) -> HttpResponse:
+    return json_response(_state(get_object_or_404(_LIGHT, pk=pk)))
 
 
 @require_POST
-def edit(request, pk):
+def edit(request: HttpRequest, pk: int) -> HttpResponse:
     """Do an edit, or with ``preview`` show what it would do. 409 where another window was faster."""
     session = get_object_or_404(_LIGHT, pk=pk)
-    said = json.loads(request.body)
-    if said.get("step") != session.step_id:
-        return answer({"error": STALE, **_state(session)}, status=409)
+    params = json.loads(request.body)
+    if params.get("step") != session.step_id:
+        return json_response({"error": STALE, **_state(session)}, status=409)
     try:
-        edited, name = edits.apply(session, session.step.tempo_map if session.step else None, said)
+        edited, name = edits.apply(session, session.step.tempo_map if session.step else None, params)
     except EditError as e:
-        return answer({"error": str(e)}, status=422)
+        return json_response({"error": str(e)}, status=422)
     # a page that says so has the grid of this step; mostly a few of its beats move
-    had = session.step.tempo_map if session.step and said.get("had") else None
-    drawn = (had and change(had, edited)) or grid(edited)
-    if said.get("preview"):
-        return answer({"grid": drawn, "name": name})
+    had = session.tempo_map if session.step and params.get("had") else None
+    grid_data = (had and change(had, edited)) or grid(edited)
+    if params.get("preview"):
+        return json_response({"grid": grid_data, "name": name})
     try:
         history.record(session, edited, name, on=session.step_id)
-    except history.Stale:
-        return answer({"error": STALE, **_state(_fresh(pk))}, status=409)
-    return answer(_state(session, drawn))
+    except Stale:
+        return json_response({"error": STALE, **_state(_fresh(pk))}, status=409)
+    return json_response(_state(session, grid_data))
 
 
-def _fresh(pk) -> Session:
+def _fresh(pk: int) -> Session:
     return _LIGHT.get(pk=pk)
 
 
 @require_POST
-def travel(request, pk):
+def undo_redo(request: HttpRequest, pk: int) -> HttpResponse:
     """Undo or redo by a number of steps (``by``), or go to any step (``to``), such as a named version."""
-    session = get_object_or_404(Session.objects.defer("finding"), pk=pk)
-    said = json.loads(request.body)
+    session = get_object_or_404(Session, pk=pk)
+    params = json.loads(request.body)
     try:
-        if "to" in said:
-            history.go_to(session, get_object_or_404(session.steps, pk=said["to"]), on=said.get("step"))
+        if "to" in params:
+            history.go_to(session, get_object_or_404(session.steps, pk=params["to"]), on=params.get("step"))
         else:
-            history.go(session, int(said["by"]), on=said.get("step"))
-    except history.Stale:
-        return answer({"error": STALE, **_state(_fresh(pk))}, status=409)
-    return answer(_state(_fresh(pk)))
+            history.undo_redo(session, int(params["by"]), on=params.get("step"))
+    except Stale:
+        return json_response({"error": STALE, **_state(_fresh(pk))}, status=409)
+    return json_response(_state(_fresh(pk)))
 
 
 #: The stages of the work, each with its side panel.
@@ -148,14 +152,14 @@ STAGES = ("gather", "guide", "find", "check", "follow", "deliver")
 
 
 @require_GET
-def panel(request, pk, stage):
+def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
     """The side panel of a stage, as a fragment; on ``check`` with what is to know of the selected beat."""
     if stage not in STAGES:
         raise Http404
     session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
     context = {"session": session, "facts": facts(session)}
     if session.step:
-        tempo_map = session.step.tempo_map
+        tempo_map = session.tempo_map
         context["map"] = panels.overall(tempo_map)
         if stage == "check":
             steps, here = history.line(session)
@@ -165,7 +169,7 @@ def panel(request, pk, stage):
             if request.GET.get("beat"):
                 context["beat"] = panels.beat(tempo_map, int(request.GET["beat"]))
         if stage == "find":
-            context["alternatives"] = [a["name"] for a in session.finding.get("alternatives", [])]
+            context["alternatives"] = [a["name"] for a in latest(session, "alternatives")["alternatives"]]
         if stage == "follow":
             context |= {"sounds": SOUNDS, "figures": FIGURES}
         if stage == "deliver":
@@ -185,13 +189,19 @@ def _second(text: str | None) -> float | None:
 
 
 @require_POST
-def wishes(request, pk):
+def find(request: HttpRequest, pk: int) -> HttpResponse:
+    """Start finding beats."""
+    start(get_object_or_404(Session, pk=pk), FIND)
+    return progress(request, pk)
+
+
+@require_POST
+def options(request: HttpRequest, pk: int) -> HttpResponse:
     """What the engineer says before beats are found: tempo range, meter, steadiness, ends. Then finding starts."""
     session = get_object_or_404(Session, pk=pk)
     try:
         low, high = float(request.POST["slowest"]), float(request.POST["fastest"])
-        if not 20 <= low < high <= 400:
-            raise ValueError("A tempo range rises and lies within 20 and 400.")
+        checked_range(low, high)
         text = request.POST.get("meter", "").strip()
         meter = Meter.parse(text).felt if text else ""
         begins, ends = _second(request.POST.get("music_from")), _second(request.POST.get("music_to"))
@@ -205,13 +215,13 @@ def wishes(request, pk):
         slowest=low, fastest=high, meter=meter, steady=steady, music_from=begins, music_to=ends
     )
     session.refresh_from_db()
-    start(session, Job.Kind.FIND)
+    start(session, FIND)
     return render(request, "desk/panels/find.html", {"session": session, "started": True})
 
 
 @require_POST
-def guides(request, pk):
-    """Weights that the engineer gives the tracks as guides (percent; all empty: as heard). Then finding starts."""
+def guides(request: HttpRequest, pk: int) -> HttpResponse:
+    """Weights that the engineer gives the tracks as guides (percent; all empty: automatic). Then finding starts."""
     session = get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)
     given, error = {}, ""
     for track in session.tracks.all():
@@ -226,6 +236,6 @@ def guides(request, pk):
     if not error:
         Session.objects.filter(pk=pk).update(guides=given)
         session.refresh_from_db()
-        start(session, Job.Kind.FIND)
+        start(session, FIND)
     context = {"session": session, "facts": facts(session), "error": error, "started": not error}
     return render(request, "desk/panels/guide.html", context, status=422 if error else 200)

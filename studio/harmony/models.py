@@ -3,12 +3,12 @@
 import orjson
 from django.db import models
 
-from core.following.chordline import Spot
-from core.following.chords import Chord
+from core.harmony.chord_line import TimedChord
+from core.harmony.chords import Chord
 
 
 class Harmony(models.Model):
-    """What was heard of a session's tones, and the chords as they are now."""
+    """Key and tuning of a session, and its chords as they are now."""
 
     session = models.OneToOneField("library.Session", on_delete=models.CASCADE, related_name="harmony")
     cents = models.FloatField(default=0.0, help_text="above equal temperament on A4 = 440 Hz")
@@ -29,16 +29,16 @@ class ChordStep(models.Model):
     class Meta:
         ordering = ["pk"]
 
-    def __str__(self):
+    def __str__(self) -> str:
         return self.name
 
-    def spots(self) -> list[Spot]:
-        return [Spot(t, Chord.parse(text), sure) for t, text, sure in orjson.loads(self.chords)]
+    def timed_chords(self) -> list[TimedChord]:
+        return [TimedChord(t, Chord.parse(text), sure) for t, text, sure in orjson.loads(self.chords)]
 
 
-def record(harmony: Harmony, name: str, spots: list[Spot]) -> None:
+def record(harmony: Harmony, name: str, chords: list[TimedChord]) -> None:
     """Add a step and make it the current one."""
-    rows = [[s.seconds, str(s.chord), s.confidence] for s in spots]
+    rows = [[s.seconds, str(s.chord), s.confidence] for s in chords]
     harmony.step = ChordStep.objects.create(
         harmony=harmony, before_id=harmony.step_id, name=name[:200], chords=orjson.dumps(rows).decode()
     )

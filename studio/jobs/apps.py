@@ -9,7 +9,7 @@ from django.apps import AppConfig
 class JobsConfig(AppConfig):
     name = "studio.jobs"
 
-    def ready(self):
+    def ready(self) -> None:
         """A worker whose server was killed must not live on: it would work beside the next server's worker."""
         parent = os.environ.get("DIACHRON_PARENT")
         if parent and "db_worker" in sys.argv:

@@ -1,23 +1,22 @@
 """Long work, as the page shows it: what, how far, and how it ended."""
 
+from __future__ import annotations
+
 from datetime import timedelta
 
 from django.db import models
 from django.utils import timezone
 
-from studio.library.models import Session, Track
+from studio.jobs.registry import kind_of
 
-#: A worker that has not been heard of for this long is taken for dead.
+#: A worker without a heartbeat for this long counts as dead.
 SILENCE = timedelta(seconds=6)
 #: How often a job is begun before it is given up.
 TRIES = 3
 
 
 class Job(models.Model):
-    class Kind(models.TextChoices):
-        LISTEN = "listen", "Listening"
-        FIND = "find", "Finding beats"
-        CHORDS = "chords", "Finding chords"
+    """One piece of work for a session, or for one of its tracks."""
 
     class State(models.TextChoices):
         WAITING = "waiting", "waiting"
@@ -26,9 +25,9 @@ class Job(models.Model):
         FAILED = "failed", "failed"
         CANCELLED = "cancelled", "cancelled"
 
-    session = models.ForeignKey(Session, on_delete=models.CASCADE, related_name="jobs")
-    track = models.ForeignKey(Track, null=True, on_delete=models.CASCADE, related_name="jobs")
-    kind = models.CharField(max_length=10, choices=Kind.choices)
+    session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="jobs")
+    track = models.ForeignKey("library.Track", null=True, on_delete=models.CASCADE, related_name="jobs")
+    kind = models.CharField(max_length=10, help_text="of studio.jobs.registry")
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     stage = models.CharField(max_length=200, blank=True)
     share = models.FloatField(default=0.0)
@@ -40,6 +39,14 @@ class Job(models.Model):
 
     class Meta:
         ordering = ["pk"]
+
+    def __str__(self) -> str:
+        return f"{self.label} {self.state}"
+
+    @property
+    def label(self) -> str:
+        """What the page calls it."""
+        return kind_of(self.kind).label
 
     @property
     def open(self) -> bool:

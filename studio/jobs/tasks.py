@@ -1,15 +1,21 @@
 """Handing work to the worker process, and getting it back when a worker dies."""
 
+from __future__ import annotations
+
 import logging
 import threading
 import time
+from typing import TYPE_CHECKING
 
 from django.db import OperationalError, connection, models
 from django.utils import timezone
 from django_tasks import task
 
 from studio.jobs.models import SILENCE, TRIES, Job
-from studio.jobs.work import WORK, Failed
+from studio.jobs.registry import Failed, kind_of
+
+if TYPE_CHECKING:
+    from studio.library.models import Session, Track
 
 log = logging.getLogger(__name__)
 
@@ -18,8 +24,8 @@ class Cancelled(Exception):
     """Raised inside running work when the engineer cancelled it."""
 
 
-def start(session, kind: Job.Kind, track=None) -> Job:
-    """Queue a job; the same job that is still open is returned instead of queued twice."""
+def start(session: Session, kind: str, track: Track | None = None) -> Job:
+    """Queue a job of a registered kind; the same job that is still open is returned instead of queued twice."""
     same = Job.objects.filter(
         session=session,
         track=track,
@@ -44,7 +50,7 @@ def revive() -> int:
     """Queue jobs of dead workers again, or give them up with a message after the last try. Returns how many."""
     now = timezone.now()
     lost = Job.objects.filter(state=Job.State.RUNNING, heartbeat__lt=now - SILENCE)
-    # a job whose worker died between taking it and starting it waits although nobody works
+    # a job whose worker died between taking it and starting it waits although no worker runs
     if not Job.objects.filter(state=Job.State.RUNNING, heartbeat__gte=now - SILENCE).exists():
         lost = lost | Job.objects.filter(state=Job.State.WAITING, heartbeat__lt=now - 4 * SILENCE)
     count = 0
@@ -74,11 +80,11 @@ def run(job_id: int) -> None:
         return
     job = Job.objects.select_related("session", "track").get(pk=job_id)
     over = threading.Event()
-    pulse = threading.Thread(target=_beat, args=(job_id, over), daemon=True)
-    pulse.start()
+    heartbeat = threading.Thread(target=_beat, args=(job_id, over), daemon=True)
+    heartbeat.start()
     ended = {"state": Job.State.DONE, "share": 1.0, "stage": "Done", "message": ""}
     try:
-        WORK[Job.Kind(job.kind)](job, _Reporter(job_id))
+        kind_of(job.kind).work(job, Reporter(job_id))
     except Cancelled:
         ended = {"state": Job.State.CANCELLED, "stage": "Cancelled"}
     except Failed as e:
@@ -86,7 +92,7 @@ def run(job_id: int) -> None:
     except OSError as e:
         ended = {
             "state": Job.State.FAILED,
-            "message": f"The disk said: {e.strerror or e}. Your tracks and map are safe.",
+            "message": f"The disk reports: {e.strerror or e}. Your tracks and map are safe.",
         }
     except Exception:
         log.exception("job %s", job_id)
@@ -96,7 +102,7 @@ def run(job_id: int) -> None:
         }
     finally:
         over.set()
-        pulse.join()
+        heartbeat.join()
     Job.objects.filter(pk=job_id, state=Job.State.RUNNING).update(heartbeat=timezone.now(), **ended)
 
 
@@ -105,14 +111,14 @@ def _beat(job_id: int, over: threading.Event) -> None:
         try:
             Job.objects.filter(pk=job_id).update(heartbeat=timezone.now())
         except OperationalError:
-            log.warning("job %s: the database was busy, no sign of life this time", job_id)
+            log.warning("job %s: the database was busy, no heartbeat this time", job_id)
     connection.close()
 
 
-class _Reporter:
+class Reporter:
     """Passes stage and share on to the page, a few times a second, and stops work that was cancelled."""
 
-    def __init__(self, job_id: int):
+    def __init__(self, job_id: int) -> None:
         self.job_id, self.last, self.stage = job_id, 0.0, ""
 
     def __call__(self, stage: str, share: float) -> None:
@@ -121,5 +127,5 @@ class _Reporter:
             return
         self.last, self.stage = now, stage
         mine = Job.objects.filter(pk=self.job_id)
-        if not mine.filter(cancel_asked=False).update(stage=stage, share=min(1.0, max(0.0, share))):
+        if not mine.filter(cancel_asked=False).update(stage=stage[:200], share=min(1.0, max(0.0, share))):
             raise Cancelled

@@ -4,7 +4,6 @@ from studio.jobs import views
 
 urlpatterns = [
     path("sessions/<int:pk>/jobs", views.jobs, name="jobs"),
-    path("sessions/<int:pk>/find", views.find, name="find"),
     path("jobs/<int:pk>/cancel", views.stop, name="job-cancel"),
     path("jobs/<int:pk>/dismiss", views.dismiss, name="job-dismiss"),
 ]

@@ -1,14 +1,27 @@
 """Sessions, their tracks, and uploads on their way to become tracks."""
 
+from __future__ import annotations
+
 import shutil
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from django.conf import settings
 from django.db import models
 
-from core.beats import Wishes
 from core.following.click import Style
-from core.tempomap import Meter
+from core.tempomap import Meter, TempoMap
+from core.tracking import TrackingOptions
+
+if TYPE_CHECKING:
+    from studio.desk.models import MapStep
+
+#: The rate of a session without tracks.
+USUAL_RATE = 48_000
+
+
+class NoMap(LookupError):
+    """A session whose beats were not found yet, in words for the engineer."""
 
 
 class Session(models.Model):
@@ -18,21 +31,20 @@ class Session(models.Model):
     created = models.DateTimeField(auto_now_add=True)
     touched = models.DateTimeField(auto_now=True)
     rate = models.PositiveIntegerField(null=True, help_text="samples a second at which everything plays")
-    slowest = models.FloatField(default=Wishes().tempo[0], help_text="felt beats a minute")
-    fastest = models.FloatField(default=Wishes().tempo[1])
-    meter = models.CharField(max_length=40, blank=True, help_text="empty: found by listening")
+    slowest = models.FloatField(default=TrackingOptions().tempo[0], help_text="felt beats a minute")
+    fastest = models.FloatField(default=TrackingOptions().tempo[1])
+    meter = models.CharField(max_length=40, blank=True, help_text="empty: found")
     steady = models.BooleanField(null=True, help_text="one exact tempo, never, or (null) as it sounds")
-    music_from = models.FloatField(null=True, help_text="seconds; null: where the music is heard to begin")
+    music_from = models.FloatField(null=True, help_text="seconds; null: found")
     music_to = models.FloatField(null=True)
-    guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: as heard")
+    guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: automatic")
     click = models.JSONField(default=dict, help_text="sound and figure of the click")
-    finding = models.JSONField(default=dict, help_text="confidence and guide ranks of the last analysis")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
 
     class Meta:
         ordering = ["-touched"]
 
-    def __str__(self):
+    def __str__(self) -> str:
         return self.title
 
     @property
@@ -44,21 +56,43 @@ class Session(models.Model):
         return max((t.seconds for t in self.tracks.all()), default=0.0)
 
     @property
-    def wishes(self) -> Wishes:
-        return Wishes(
+    def sample_rate(self) -> int:
+        """Samples a second at which everything plays; of a session without tracks a usual one."""
+        return self.rate or USUAL_RATE
+
+    @property
+    def frames(self) -> int:
+        """Length in samples."""
+        return round(self.seconds * self.sample_rate)
+
+    @property
+    def map_step(self) -> MapStep:
+        """The current step of the map's history. Raises :class:`NoMap`."""
+        if self.step is None:
+            raise NoMap("This session has no map yet.")
+        return self.step
+
+    @property
+    def tempo_map(self) -> TempoMap:
+        """The map of the current step. Raises :class:`NoMap`."""
+        return self.map_step.tempo_map
+
+    @property
+    def tracking_options(self) -> TrackingOptions:
+        return TrackingOptions(
             (self.slowest, self.fastest),
             Meter.parse(self.meter) if self.meter else None,
             self.guides,
             self.music_from,
             self.music_to,
-            steady=self.steady,
+            exact_tempo=self.steady,
         )
 
     @property
     def click_style(self) -> Style:
         return Style(**self.click)
 
-    def erase(self):
+    def erase(self) -> None:
         """Remove the session and every file of it."""
         folder = self.folder
         self.delete()
@@ -76,7 +110,8 @@ class Track(models.Model):
     rate = models.PositiveIntegerField(help_text="of the source")
     channels = models.PositiveSmallIntegerField()
     seconds = models.FloatField()
-    heard = models.BooleanField(default=False, help_text="listened to: peaks, evidence and attacks are on disk")
+    analysed = models.BooleanField(default=False, help_text="peaks, evidence and attacks are on disk")
+    features_version = models.PositiveIntegerField(default=0, help_text="version of the analysis on disk")
     remarks = models.JSONField(default=list)
     gain = models.FloatField(default=0.0, help_text="dB")
     muted = models.BooleanField(default=False)
@@ -85,7 +120,7 @@ class Track(models.Model):
     class Meta:
         ordering = ["pk"]
 
-    def __str__(self):
+    def __str__(self) -> str:
         return self.name
 
     @property
@@ -105,7 +140,7 @@ class Track(models.Model):
     @property
     def frames(self) -> int:
         """Length at the session's rate."""
-        return round(self.seconds * self.session.rate)
+        return round(self.seconds * self.session.sample_rate)
 
 
 class Upload(models.Model):

@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from studio.jobs.models import Job
 from studio.library.models import Session
@@ -34,7 +35,7 @@ def _summary(session: Session) -> Summary:
     tempo = meter = contour = ""
     bars = 0
     if session.step:
-        tempo_map = session.step.tempo_map
+        tempo_map = session.tempo_map
         beats = tempo_map.beats()
         if len(beats) > 2:
             bpm = 60 / np.diff(beats.seconds)
@@ -46,7 +47,7 @@ def _summary(session: Session) -> Summary:
     return Summary(session, len(tracks), session.seconds, tempo, meter, bars, _state(session), contour)
 
 
-def _contour(seconds, bpm, length: float) -> str:
+def _contour(seconds: NDArray[np.float64], bpm: NDArray[np.float64], length: float) -> str:
     smooth = np.convolve(np.pad(bpm, 2, mode="edge"), np.ones(5) / 5, mode="valid")
     low, high = np.percentile(smooth, [2, 98])
     middle, reach = (low + high) / 2, max(high - low, 6.0) / 2
@@ -59,7 +60,7 @@ def _state(session: Session) -> str:
     jobs = list(session.jobs.all())
     running = next((j for j in jobs if j.open), None)
     if running:
-        return f"{running.get_kind_display()} {running.percent} %"
+        return f"{running.label} {running.percent} %"
     if session.step:
         left = session.step.doubts
         return f"Mapped, {left} doubt{'s' * (left != 1)}" if left else "Mapped"

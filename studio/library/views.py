@@ -3,8 +3,9 @@
 import errno
 import json
 import shutil
+from typing import Any, Protocol
 
-from django.http import HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.csrf import ensure_csrf_cookie
@@ -12,9 +13,18 @@ from django.views.decorators.http import require_GET, require_http_methods, requ
 
 from studio.jobs.models import Job
 from studio.jobs.tasks import start
-from studio.library.gather import Refused, add_track, clean_name
 from studio.library.models import Session, Track, Upload
 from studio.library.summary import summaries
+from studio.library.uploads import LISTEN, Refused, add_track, clean_name
+
+
+class Lane(Protocol):
+    """Whatever has a level, mute and solo: a track, or a part."""
+
+    gain: float
+    muted: bool
+    solo: bool
+
 
 #: What stays free on the disk, so that the database can always write.
 RESERVE = 64 * 2**20
@@ -23,12 +33,12 @@ FULL = "The disk is full. What has arrived is kept; free some space and drop the
 
 @require_GET
 @ensure_csrf_cookie
-def library(request):
+def library(request: HttpRequest) -> HttpResponse:
     return render(request, "library/library.html", {"sessions": summaries()})
 
 
 @require_POST
-def create(request):
+def create(request: HttpRequest) -> HttpResponse:
     """A new session, named after what was dropped."""
     title = clean_name(json.loads(request.body or b"{}").get("title") or "New session")
     session = Session.objects.create(title=title)
@@ -36,7 +46,7 @@ def create(request):
 
 
 @require_http_methods(["POST", "DELETE"])
-def session(request, pk):
+def session(request: HttpRequest, pk: int) -> HttpResponse:
     """Rename or remove a session."""
     found = get_object_or_404(Session, pk=pk)
     if request.method == "DELETE":
@@ -50,11 +60,11 @@ def session(request, pk):
 
 
 @require_POST
-def upload(request, pk):
+def upload(request: HttpRequest, pk: int) -> HttpResponse:
     """Announce a file. One of the same name and size that was interrupted goes on where it stopped."""
     to = get_object_or_404(Session, pk=pk)
-    said = json.loads(request.body)
-    name, size = str(said["name"])[:1000], int(said["size"])
+    params = json.loads(request.body)
+    name, size = str(params["name"])[:1000], int(params["size"])
     if size <= 0:
         return JsonResponse({"error": f"“{clean_name(name)}” is empty: the file has no bytes."}, status=422)
     half_done = to.uploads.filter(name=name, size=size).order_by("-pk").first()
@@ -67,7 +77,7 @@ def upload(request, pk):
 
 
 @require_http_methods(["PUT"])
-def upload_part(request, pk):
+def upload_part(request: HttpRequest, pk: int) -> HttpResponse:
     """Bytes of an announced file from ``offset`` on. The last ones make it a track."""
     going = get_object_or_404(Upload.objects.select_related("session"), pk=pk)
     offset = int(request.GET["offset"])
@@ -89,30 +99,30 @@ def upload_part(request, pk):
         going.delete()
         return JsonResponse({"error": str(e)}, status=422)
     going.delete()
-    start(track.session, Job.Kind.LISTEN, track)
+    start(track.session, LISTEN, track)
     return JsonResponse({"track": track.pk, "name": track.name})
 
 
-def set_mix(found, said: dict) -> None:
-    """Level, mute and solo of whatever has a lane, as far as they were said; not saved yet."""
-    if "gain" in said:
-        found.gain = max(-60.0, min(12.0, float(said["gain"])))
+def set_mix(found: Lane, params: dict[str, Any]) -> None:
+    """Level, mute and solo of whatever has a lane, as far as ``params`` has them; not saved yet."""
+    if "gain" in params:
+        found.gain = max(-60.0, min(12.0, float(params["gain"])))
     for switch in ("muted", "solo"):
-        if switch in said:
-            setattr(found, switch, bool(said[switch]))
+        if switch in params:
+            setattr(found, switch, bool(params[switch]))
 
 
 @require_http_methods(["POST", "DELETE"])
-def track(request, pk):
+def track(request: HttpRequest, pk: int) -> HttpResponse:
     """Rename a track, set its level, mute or solo; or take it out of the session."""
     found = get_object_or_404(Track, pk=pk)
     if request.method == "DELETE":
         shutil.rmtree(found.folder, ignore_errors=True)
         found.delete()
         return HttpResponse("")
-    said = json.loads(request.body)
-    set_mix(found, said)
-    if "name" in said:
-        found.name = clean_name(str(said["name"]))
+    params = json.loads(request.body)
+    set_mix(found, params)
+    if "name" in params:
+        found.name = clean_name(str(params["name"]))
     found.save(update_fields=["gain", "muted", "solo", "name"])
     return JsonResponse({"ok": True})

@@ -1,16 +1,18 @@
 """MusicXML to a picture of notes, by Verovio (LGPL)."""
 
 import threading
-from functools import lru_cache
+from functools import cache
 from pathlib import Path
 
 import verovio
+
+from studio.caches import remembered
 
 _SCALE = 36
 _ONE_AT_A_TIME = threading.Lock()
 
 
-@lru_cache(maxsize=1)
+@cache  # the one engraver, some 20 MB
 def _toolkit() -> verovio.toolkit:
     verovio.enableLog(verovio.LOG_OFF)
     toolkit = verovio.toolkit(False)
@@ -19,7 +21,7 @@ def _toolkit() -> verovio.toolkit:
     return toolkit
 
 
-@lru_cache(maxsize=32)
+@remembered(32)  # some 50 kB each
 def engraved(document: str, width: int, seed: int) -> str:
     """An SVG ``width`` pixels wide, as high as the music needs. ``seed`` keeps the ids of two pictures on one page
     apart. Raises ``ValueError`` on what is no MusicXML."""

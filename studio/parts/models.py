@@ -1,13 +1,15 @@
 """Parts that follow a session's map, each with a history of its own."""
 
+from __future__ import annotations
+
+from collections.abc import Sequence
 from pathlib import Path
 
 import orjson
 from django.db import models
 
-from core.following.parts import Placed, placed, sounding
-from core.formats.smf import Note
 from core.instruments.kit import INSTRUMENTS
+from core.notes import Note, ScoreNote, to_score, to_seconds
 from core.tempomap import TempoMap
 
 #: The instrument of a part that is an audio loop.
@@ -31,8 +33,14 @@ class Part(models.Model):
     class Meta:
         ordering = ["pk"]
 
-    def __str__(self):
+    def __str__(self) -> str:
         return self.name
+
+    @property
+    def now(self) -> PartStep:
+        """Its current step: every part has one from the moment it is made."""
+        assert self.step is not None
+        return self.step
 
     @property
     def is_loop(self) -> bool:
@@ -66,40 +74,45 @@ class PartStep(models.Model):
     class Meta:
         ordering = ["pk"]
 
-    def __str__(self):
+    def __str__(self) -> str:
         return self.name
 
     @property
     def rides(self) -> bool:
         return self.ties == self.Ties.BARS
 
-    def rows(self) -> list[Placed] | list[Note]:
-        """Its notes as kept."""
-        kind = Placed if self.rides else Note
-        return [kind(*row) for row in orjson.loads(self.notes)]
+    def stored(self) -> list[ScoreNote] | list[Note]:
+        """Its notes as they are stored."""
+        return self._riding() if self.rides else self._clocked()
 
-    def sounding(self, tempo_map: TempoMap) -> list[Note]:
+    def _riding(self) -> list[ScoreNote]:
+        return [ScoreNote(*row) for row in orjson.loads(self.notes)]
+
+    def _clocked(self) -> list[Note]:
+        return [Note(*row) for row in orjson.loads(self.notes)]
+
+    def notes_in_seconds(self, tempo_map: TempoMap) -> list[Note]:
         """Where its notes sound under a map."""
-        rows = self.rows()
-        return sounding(tempo_map, rows) if self.rides else rows
+        return to_seconds(tempo_map, self._riding()) if self.rides else self._clocked()
 
-    def placed(self, tempo_map: TempoMap) -> list[Placed]:
+    def score_notes(self, tempo_map: TempoMap) -> list[ScoreNote]:
         """The musical positions of its notes under a map."""
-        rows = self.rows()
-        return rows if self.rides else placed(tempo_map, rows)
+        return self._riding() if self.rides else to_score(tempo_map, self._clocked())
 
     def otherwise(self, tempo_map: TempoMap) -> list[Note]:
         """Where its notes would sound if it had been tied the other way when it was tied."""
         then = self.tied_on.tempo_map
         if self.rides:
-            return sounding(then, self.rows())
-        return sounding(tempo_map, placed(then, self.rows()))
+            return to_seconds(then, self._riding())
+        return to_seconds(tempo_map, to_score(then, self._clocked()))
 
 
-def written(notes: list[Placed] | list[Note]) -> str:
-    """Notes as a step keeps them; floats in their shortest exact form."""
-    if notes and isinstance(notes[0], Placed):
-        rows = [[n.bar, n.offset, n.length, n.pitch, n.velocity, n.channel] for n in notes]
-    else:
-        rows = [[n.start, n.end, n.pitch, n.velocity, n.channel] for n in notes]
+def notes_json(notes: Sequence[ScoreNote] | Sequence[Note]) -> str:
+    """Notes as a step stores them; floats in their shortest exact form."""
+    rows: list[list[float]] = [
+        [n.bar, n.offset, n.length, n.pitch, n.velocity, n.channel]
+        if isinstance(n, ScoreNote)
+        else [n.start, n.end, n.pitch, n.velocity, n.channel]
+        for n in notes
+    ]
     return orjson.dumps(rows).decode()

@@ -1,40 +1,42 @@
-"""The sound of parts, block by block, rendered when it is asked for."""
+"""The sound of parts, block by block, rendered on request."""
 
-from functools import lru_cache
+from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
-from core.following import loops
-from core.formats.smf import Note
-from core.instruments.stream import stretch
-from core.listening import audio
+from core import audio
+from core.instruments.stream import render_block
+from core.notes import Note
+from core.parts import loops
+from studio.caches import remembered
 from studio.desk.models import MapStep
 from studio.parts.models import Part, PartStep
 
 
-@lru_cache(maxsize=128)
-def _sounding(part_step: PartStep, map_step: MapStep) -> list[Note]:
-    return part_step.sounding(map_step.tempo_map)  # neither kind of step ever changes
+@remembered(128)  # some 100 kB each
+def _notes(part_step: PartStep, map_step: MapStep) -> list[Note]:
+    return part_step.notes_in_seconds(map_step.tempo_map)  # neither kind of step ever changes
 
 
 def notes_of(part: Part, map_step: MapStep) -> list[Note]:
     """Where a part's notes sound now."""
-    return _sounding(part.step, map_step)
+    return _notes(part.now, map_step)
 
 
-@lru_cache(maxsize=3)
-def _loop(part: Part, part_step: PartStep, map_step: MapStep) -> np.ndarray:
+@remembered(3)  # a take of four minutes in stereo is some 90 MB
+def _loop(part: Part, part_step: PartStep, map_step: MapStep) -> NDArray[Any]:
     """All of a loop as it follows a map."""
-    rate = part.session.rate
+    rate = part.session.sample_rate
     source = audio.read(part.loop, 0, audio.inspect(part.loop).frames)
     hits = loops.attacks_in(source, rate)
-    notes = _sounding(part_step, map_step)
-    return loops.sounded(source, rate, part.beats, notes, round(part.session.seconds * rate), hits)
+    notes = _notes(part_step, map_step)
+    return loops.render_loop(source, rate, part.beats, notes, part.session.frames, hits)
 
 
-def block(part: Part, map_step: MapStep, rate: int, start: int, frames: int) -> np.ndarray:
+def block(part: Part, map_step: MapStep, rate: int, start: int, frames: int) -> NDArray[Any]:
     """``(frames, 1)`` float32 samples of a part from sample ``start`` on."""
     if part.is_loop:
-        found = _loop(part, part.step, map_step)[start : start + frames].mean(axis=1)
+        found = _loop(part, part.now, map_step)[start : start + frames].mean(axis=1)
         return np.pad(found, (0, frames - len(found)))[:, None]
-    return stretch(notes_of(part, map_step), part.instrument, rate, start, frames)[:, None]
+    return render_block(notes_of(part, map_step), part.instrument, rate, start, frames)[:, None]

@@ -2,45 +2,47 @@
 
 import json
 import tempfile
+from dataclasses import replace
 from pathlib import Path
 
 from django.db import transaction
-from django.http import HttpResponse, JsonResponse
+from django.db.models import QuerySet
+from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 
-from core.following import keyboard, loops
-from core.following.parts import apart
-from core.following.patterns import PATTERNS, lay
+from core import audio
 from core.formats.smf import MidiError, read_notes
 from core.formats.song import read_song
 from core.instruments.kit import INSTRUMENTS, instrument_for
-from core.listening import audio
+from core.notes import timing_difference
+from core.parts import keyboard, loops
+from core.parts.patterns import PATTERNS, pattern_notes
 from core.tempomap import TempoMap
-from studio.desk.answers import answer
-from studio.library.gather import clean_name
 from studio.library.lookup import with_map
 from studio.library.models import Session
+from studio.library.uploads import clean_name
 from studio.library.views import set_mix
-from studio.parts import keeping
+from studio.parts import part_history
 from studio.parts.models import LOOP, Part, PartStep
 from studio.parts.sound import block, notes_of
+from studio.responses import json_response
 
 
-def playing(session: Session):
+def playing(session: Session) -> QuerySet[Part]:
     """The parts that are there, with their steps."""
     return session.parts.filter(gone=False).select_related("step", "step__tied_on")
 
 
 @require_GET
-def drawn(request, pk):
+def parts_data(request: HttpRequest, pk: int) -> HttpResponse:
     """Notes of all parts as they sound under the current map, and how far the other tie would be."""
     session = with_map(pk)
-    tempo_map = session.step.tempo_map
+    tempo_map = session.tempo_map
     out = []
     for part in playing(session):
-        notes = notes_of(part, session.step)
-        off = apart(notes, part.step.otherwise(tempo_map))
+        notes = notes_of(part, session.map_step)
+        off = timing_difference(notes, part.now.otherwise(tempo_map))
         out.append(
             {
                 "id": part.pk,
@@ -52,19 +54,19 @@ def drawn(request, pk):
                 "largest": off.largest,
             }
         )
-    return answer({"step": session.step_id, "parts": out})
+    return json_response({"step": session.step_id, "parts": out})
 
 
-def panel_answer(request, session: Session, error: str = "", status: int = 200) -> HttpResponse:
-    """The Parts pane. The page hears of the change by the event that comes with it."""
+def panel_answer(request: HttpRequest, session: Session, error: str = "", status: int = 200) -> HttpResponse:
+    """The Parts pane. An event in the response tells the page of the change."""
     rows = []
     for part in playing(session):
-        off = apart(notes_of(part, session.step), part.step.otherwise(session.step.tempo_map))
-        steps, here = keeping.line(part)
+        off = timing_difference(notes_of(part, session.map_step), part.now.otherwise(session.tempo_map))
+        steps, here = part_history.line(part)
         rows.append(
-            {"part": part, "apart": off, "undo": steps[here].name if here else "", "redo": here + 1 < len(steps)}
+            {"part": part, "difference": off, "undo": steps[here].name if here else "", "redo": here + 1 < len(steps)}
         )
-    first, last = session.step.tempo_map.bar_range
+    first, last = session.tempo_map.bar_range
     context = {
         "session": session,
         "rows": rows,
@@ -83,11 +85,11 @@ def panel_answer(request, session: Session, error: str = "", status: int = 200) 
 
 
 @require_GET
-def panel(request, pk):
+def panel(request: HttpRequest, pk: int) -> HttpResponse:
     return panel_answer(request, with_map(pk))
 
 
-def bars_asked(data, tempo_map: TempoMap) -> tuple[int, int]:
+def bars_from(data: QueryDict, tempo_map: TempoMap) -> tuple[int, int]:
     """First and last bar of a form; empty: all. Raises ``ValueError`` in the engineer's words."""
     low, high = tempo_map.bar_range
     try:
@@ -100,44 +102,44 @@ def bars_asked(data, tempo_map: TempoMap) -> tuple[int, int]:
 
 
 @require_POST
-def lay_pattern(request, pk):
+def add_pattern(request: HttpRequest, pk: int) -> HttpResponse:
     """A pattern in a range of bars becomes a part."""
     session = with_map(pk)
     pattern = PATTERNS.get(request.POST.get("pattern", ""))
     if pattern is None:
         return panel_answer(request, session, "There is no such pattern.", 422)
-    tempo_map = session.step.tempo_map
+    tempo_map = session.tempo_map
     try:
-        first, last = bars_asked(request.POST, tempo_map)
+        first, last = bars_from(request.POST, tempo_map)
         fill = int(request.POST.get("fill") or 0)
-        notes = lay(
+        notes = pattern_notes(
             pattern, tempo_map.meters, first, last, max(0, fill), "opening" in request.POST, "ending" in request.POST
         )
     except ValueError as e:
         return panel_answer(request, session, str(e), 422)
-    keeping.make(session, pattern.name, "drums", notes, done=f"Laid in bars {first} to {last}")
+    part_history.make(session, pattern.name, "drums", notes, done=f"Laid in bars {first} to {last}")
     return panel_answer(request, session)
 
 
 @require_POST
-def empty(request, pk):
+def empty(request: HttpRequest, pk: int) -> HttpResponse:
     """A part without notes, to be written in the roll."""
     session = with_map(pk)
     instrument = request.POST.get("instrument", "")
     if instrument not in INSTRUMENTS:
         return panel_answer(request, session, "There is no such instrument.", 422)
-    keeping.make(session, instrument.capitalize(), instrument, [], done="Empty")
+    part_history.make(session, instrument.capitalize(), instrument, [], done="Empty")
     return panel_answer(request, session)
 
 
 @require_POST
-def bring(request, pk):
+def import_midi(request: HttpRequest, pk: int) -> HttpResponse:
     """A MIDI file's parts. ``right``: ``bars`` (its bars are right; its bar 1 comes to bar ``at``) or ``seconds``."""
     session = with_map(pk)
     file = request.FILES.get("file")
     if file is None:
         return panel_answer(request, session, "Choose a MIDI file first.", 422)
-    name = clean_name(file.name)
+    name = clean_name(file.name or "")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "song.mid"
         path.write_bytes(file.read())
@@ -150,100 +152,96 @@ def bring(request, pk):
             return panel_answer(request, session, "Bars are whole numbers.", 422)
     by_bars = request.POST.get("right") != "seconds"
     for p in song.parts:
-        if by_bars:
-            notes, ties = [type(n)(n.bar + at - 1, *_rest(n)) for n in p.placed], PartStep.Ties.BARS
-        else:
-            notes, ties = p.notes, PartStep.Ties.CLOCK
-        keeping.make(session, p.name, instrument_for(p.program, p.channel), notes, ties, p.program, f"From {name}")
+        moved = [replace(n, bar=n.bar + at - 1) for n in p.score_notes]
+        notes, ties = (moved, PartStep.Ties.BARS) if by_bars else (p.notes, PartStep.Ties.CLOCK)
+        part_history.make(session, p.name, instrument_for(p.program, p.channel), notes, ties, p.program, f"From {name}")
     return panel_answer(request, session)
 
 
-def _rest(n):
-    return n.offset, n.length, n.pitch, n.velocity, n.channel
-
-
 @require_POST
-def take_over(request, pk):
+def from_track(request: HttpRequest, pk: int) -> HttpResponse:
     """The notes of a MIDI performance among the tracks, as a part that can be quantised or edited; the track stays."""
     session = with_map(pk)
     track = get_object_or_404(session.tracks.filter(midi=True), pk=request.POST.get("track") or 0)
     notes = read_notes(track.source, track.name)
-    keeping.make(session, track.name, "keys", notes, PartStep.Ties.CLOCK, done=f"The notes of {track.name}")
+    part_history.make(session, track.name, "keys", notes, PartStep.Ties.CLOCK, done=f"The notes of {track.name}")
     return panel_answer(request, session)
 
 
 @require_POST
-def bring_loop(request, pk):
-    """An audio loop with a known number of beats, laid under a range of bars, each beat on a felt beat."""
+def import_loop(request: HttpRequest, pk: int) -> HttpResponse:
+    """Place an audio loop with a known number of beats in a range of bars, each of its beats on a felt beat."""
     session = with_map(pk)
     file = request.FILES.get("file")
     if file is None:
         return panel_answer(request, session, "Choose a loop first: an audio file.", 422)
-    name = clean_name(file.name)
+    name = clean_name(file.name or "")
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / f"loop{Path(name).suffix}"
         path.write_bytes(file.read())
         try:
             audio.inspect(path, name)
-            first, last = bars_asked(request.POST, session.step.tempo_map)
+            first, last = bars_from(request.POST, session.tempo_map)
             beats = request.POST.get("beats", "")
             if not beats.isdecimal():
                 raise ValueError("How many beats the loop has is a whole number.")
-            notes = loops.lay(session.step.tempo_map.meters, first, last, int(beats))
+            notes = loops.loop_notes(session.tempo_map.meters, first, last, int(beats))
         except ValueError as e:
             return panel_answer(request, session, str(e), 422)
         with transaction.atomic():
             stem = name.rsplit(".", 1)[0]
-            made = keeping.make(session, stem, LOOP, notes, done=f"Laid in bars {first} to {last}", beats=int(beats))
+            made = part_history.make(
+                session, stem, LOOP, notes, done=f"Laid in bars {first} to {last}", beats=int(beats)
+            )
             made.loop.parent.mkdir(parents=True, exist_ok=True)
-            audio.write_at_rate(path, made.loop, session.rate)
-        block(made, session.step, session.rate, 0, 1)  # stretched now, so that playing need not wait for it
+            audio.write_at_rate(path, made.loop, session.sample_rate)
+        block(made, session.map_step, session.sample_rate, 0, 1)  # stretched now, so that playing need not wait for it
     return panel_answer(request, session)
 
 
 @require_POST
-def record(request, pk):
+def record(request: HttpRequest, pk: int) -> HttpResponse:
     """What a keyboard sent while the take played, as ``[seconds, status, data, data]`` rows, becomes a part."""
     session = with_map(pk)
-    said = json.loads(request.body)
+    params = json.loads(request.body)
     try:
-        messages = [(float(t), int(s) & 255, int(a) & 127, int(b) & 127) for t, s, a, b in said["messages"]]
+        messages = [(float(t), int(s) & 255, int(a) & 127, int(b) & 127) for t, s, a, b in params["messages"]]
     except (KeyError, TypeError, ValueError):
         return JsonResponse({"error": "The keyboard sent something that is no MIDI message."}, status=422)
-    notes = keyboard.notes_from(messages, said.get("end"))
+    notes = keyboard.notes_from(messages, params.get("end"))
     if not notes:
         return JsonResponse({"error": "Nothing was played."}, status=422)
-    part = keeping.make(session, "Keyboard", "keys", notes, PartStep.Ties.CLOCK, done="Played in")
+    part = part_history.make(session, "Keyboard", "keys", notes, PartStep.Ties.CLOCK, done="Played in")
     return JsonResponse({"part": part.pk, "notes": len(notes)})
 
 
 @require_GET
-def simulated(request, pk):
+def simulated(request: HttpRequest, pk: int) -> HttpResponse:
     """What the simulated keyboard will send: a made-up take over the map's bars."""
     session = with_map(pk)
     try:
-        first, last = bars_asked(request.GET, session.step.tempo_map)
+        first, last = bars_from(request.GET, session.tempo_map)
     except ValueError as e:
         return JsonResponse({"error": str(e)}, status=422)
-    return JsonResponse({"messages": list(keyboard.made_up_take(session.step.tempo_map, first, last))})
+    return JsonResponse({"messages": list(keyboard.made_up_take(session.tempo_map, first, last))})
 
 
 @require_POST
-def part(request, pk):
+def part(request: HttpRequest, pk: int) -> HttpResponse:
     """Set a part's level, mute, solo, name or instrument."""
     found = get_object_or_404(Part, pk=pk)
-    said = json.loads(request.body)
-    set_mix(found, said)
+    params = json.loads(request.body)
+    set_mix(found, params)
     found.save(update_fields=["gain", "muted", "solo"])
     return JsonResponse({"ok": True})
 
 
 @require_POST
-def act(request, pk):
-    """A change from the Parts pane: ``ties``, ``instrument``, ``name``, ``out``, ``back`` or ``travel``."""
+def act(request: HttpRequest, pk: int) -> HttpResponse:
+    """A change from the Parts pane: ``ties``, ``instrument``, ``name``, ``out``, ``back`` or ``by`` (undo, redo)."""
     found = get_object_or_404(Part.objects.select_related("session", "session__step"), pk=pk)
     if request.POST.get("ties") in PartStep.Ties.values:
-        keeping.tie(found, request.POST["ties"])
+        part_history.tie(found, request.POST["ties"])
     if request.POST.get("instrument") in INSTRUMENTS:
         found.instrument = request.POST["instrument"]
     if request.POST.get("name", "").strip():
@@ -251,6 +249,6 @@ def act(request, pk):
     if "out" in request.POST or "back" in request.POST:
         found.gone = "out" in request.POST
     found.save(update_fields=["instrument", "name", "gone"])
-    if request.POST.get("travel"):
-        keeping.travel(found, int(request.POST["travel"]))
+    if request.POST.get("by"):
+        part_history.undo_redo(found, int(request.POST["by"]))
     return panel_answer(request, found.session)

@@ -1,6 +1,5 @@
 """A real studio for browser tests: the serve command in a process of its own, and Chromium in front of it."""
 
-import atexit
 import os
 import shutil
 import signal
@@ -10,12 +9,13 @@ import sys
 import tempfile
 import time
 import urllib.request
-from functools import cache
 from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
 from playwright.sync_api import sync_playwright
+
+from tests.shared import made_once
 
 ROOT = Path(__file__).resolve().parents[2]
 CHROMIUM = "/usr/bin/chromium"
@@ -33,17 +33,17 @@ def free_port():
         return s.getsockname()[1]
 
 
-@cache
-def _demo() -> Path:
-    """A folder with the demo sessions as their command makes them: once for all tests, each gets a copy."""
-    folder = Path(tempfile.mkdtemp())
-    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+def _make_demo(folder: Path) -> None:
     for command in (["migrate", "-v0"], ["demo"]):
         environment = {**os.environ, "DIACHRON_DATA": str(folder)}
         subprocess.run(
             [sys.executable, "manage.py", *command], cwd=ROOT, env=environment, check=True, capture_output=True
         )
-    return folder
+
+
+def _demo() -> Path:
+    """A folder with the demo sessions as their command makes them: once for all tests, each gets a copy."""
+    return made_once("demo-studio", _make_demo)
 
 
 class Studio:
@@ -120,7 +120,11 @@ class Browser:
 
     def page(self, width=1280, height=800):
         page = self.chromium.new_page(viewport={"width": width, "height": height})
+        page.add_init_script(COUNT_REQUESTS)
         page.on("pageerror", lambda e: self.errors.append(str(e)))
+        # a script that cannot be loaded is no page error, but nothing works without it
+        page.on("requestfailed", lambda r: r.resource_type == "script" and self.errors.append(f"{r.url} failed"))
+        page.on("response", lambda r: r.status == 404 and self.errors.append(f"{r.url} is missing"))
         page.set_default_timeout(20_000)
         return page
 
@@ -129,10 +133,42 @@ class Browser:
         self.play.stop()
 
 
+#: Counts requests under way, so that a test can wait for what they bring.
+COUNT_REQUESTS = """(() => {
+  const state = (globalThis.requests = { open: 0, since: performance.now() });
+  const begin = () => { state.open += 1; };
+  const end = () => { state.open -= 1; state.since = performance.now(); };
+  const { fetch } = globalThis;
+  globalThis.fetch = async (...all) => {
+    begin();
+    try {
+      const response = await fetch(...all);
+      response.clone().arrayBuffer().finally(end); // the body comes after the headers
+      return response;
+    } catch (error) { end(); throw error; }
+  };
+  const { send } = XMLHttpRequest.prototype;
+  XMLHttpRequest.prototype.send = function (...all) { begin(); this.addEventListener("loadend", end); return send.apply(this, all); };
+})()"""
+#: No request is under way, none ended a moment ago, and the desk has not drawn for a moment.
+IS_QUIET = """() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => {
+  const now = performance.now(), drawn = globalThis.desk?.drawn;
+  if (drawn !== requests.drawn) Object.assign(requests, { drawn, drawnSince: now });
+  const drawing = globalThis.desk?.asked || globalThis.desk?.unfinished;
+  done(!drawing && requests.open === 0 && now - requests.since > 100 && now - (requests.drawnSince ?? 0) > 100);
+})))"""
+
+
+def quiet(page):
+    """Wait until everything asked for has come and is drawn."""
+    page.wait_for_timeout(120)  # longer than anything on the page gathers events before it asks
+    page.wait_for_function(IS_QUIET, timeout=60_000)
+
+
 def settled(page):
     """Wait until the page is ready and has drawn what it has."""
     page.wait_for_selector("body[data-ready=yes]")
-    page.wait_for_timeout(300)
+    quiet(page)
 
 
 class DemoCase(TestCase):

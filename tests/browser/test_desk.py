@@ -8,7 +8,7 @@ from unittest import TestCase
 import numpy as np
 import soundfile as sf
 
-from tests.browser.studio import Browser, Studio, settled
+from tests.browser.studio import Browser, Studio, quiet, settled
 from tests.core.test_listening import strokes
 
 DROP = """async (files) => {
@@ -106,7 +106,7 @@ class Desk(TestCase):
     def test_single_samples_show_at_the_deepest_zoom(self):
         page = self.page
         page.evaluate("desk.view.set(1.0, 1 / 24)")
-        page.wait_for_timeout(700)
+        quiet(page)
         self.assertLess(page.evaluate("desk.view.span * desk.facts.rate"), 50)
         dark = page.evaluate(
             """() => { const c = desk.canvas.lanes, d = c.getContext('2d').getImageData(0, 0, c.width, desk.laneHeight).data;
@@ -202,7 +202,7 @@ class Desk(TestCase):
     def test_nothing_is_clipped_at_common_sizes(self):
         for width, height in ((1024, 700), (1280, 800), (1920, 1080)):
             self.page.set_viewport_size({"width": width, "height": height})
-            self.page.wait_for_timeout(300)
+            quiet(self.page)
             over = self.page.evaluate(
                 """() => [...document.querySelectorAll('.head > *, .player .group > *, .player > output, .trackhead > *')]
                 .filter((e) => { const r = e.getBoundingClientRect(); return r.width && (r.right > innerWidth + 1 || r.bottom > innerHeight + 1); })

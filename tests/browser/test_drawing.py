@@ -2,7 +2,7 @@
 
 import json
 
-from tests.browser.studio import DemoCase, settled
+from tests.browser.studio import DemoCase, quiet, settled
 
 #: How many pixels of a canvas differ from its paper, in a band of it (CSS pixels).
 INKED = """([id, left, right]) => { const c = document.getElementById(id);
@@ -15,7 +15,7 @@ class Drawing(DemoCase):
         self.page = self.browser.page(1280, height)
         self.page.goto(f"{self.studio.url}/sessions/3/desk")
         settled(self.page)
-        self.page.wait_for_timeout(600)
+        quiet(self.page)
         return self.page
 
     def tearDown(self):
@@ -29,7 +29,7 @@ class Drawing(DemoCase):
         self.assertEqual(page.evaluate("desk.canvas.lanes.clientHeight"), room)
         page.evaluate("(y) => { desk.scroller.scrollTop = y; }", 2 * lane)
         page.evaluate("desk.view.set(20, 512)")
-        page.wait_for_timeout(300)
+        quiet(page)
         scrolled = page.evaluate("desk.scroller.scrollTop")
         box = page.locator("#lanes").bounding_box()
         self.assertAlmostEqual(box["y"], page.locator("#scroller").bounding_box()["y"], delta=1)
@@ -51,14 +51,14 @@ class Drawing(DemoCase):
         page.wait_for_function("desk.overviewShows?.length > 5")
         self.assertTrue(page.evaluate("desk.overviewShows.includes(desk.wholeTake)"))
         page.evaluate("globalThis.kept = desk.overviewShows; desk.view.set(40, 1024)")
-        page.wait_for_timeout(200)
+        quiet(page)
         self.assertTrue(page.evaluate("desk.overviewShows === kept"))
         seen, whole = (page.locator(s).bounding_box() for s in ("#seen", "#overview"))
         scale = whole["width"] / page.evaluate("desk.facts.seconds")
         self.assertAlmostEqual(seen["x"] - whole["x"], page.evaluate("desk.view.start") * scale, delta=1)
         self.assertAlmostEqual(seen["width"], page.evaluate("desk.view.span") * scale, delta=1.5)
         page.keyboard.press("l")
-        page.wait_for_timeout(200)
+        quiet(page)
         self.assertFalse(page.evaluate("desk.overviewShows === kept"))
 
     def test_the_overview_is_drawn_until_its_waveforms_are_complete(self):
@@ -76,19 +76,29 @@ class Drawing(DemoCase):
         page.wait_for_function("desk.overviewShows?.includes(desk.wholeTake)")
         self.assertGreater(page.evaluate(INKED, ["overview", 0, 800]), blank + 1000)
 
+    def inked(self):
+        """Dark pixels of the lanes once they stay the same: waveforms come strip by strip."""
+        seen = []
+        for _ in range(100):
+            quiet(self.page)
+            seen.append(self.page.evaluate(INKED, ["lanes", 0, 800]))
+            if len(seen) > 3 and len(set(seen[-4:])) == 1:
+                return seen[-1]
+        return self.fail(f"the lanes do not come to rest: {seen}")
+
     def test_attack_marks_come_and_go_with_their_key_and_their_number(self):
         page = self.open()
         page.evaluate("desk.view.set(20, 512)")
-        page.wait_for_timeout(500)
-        with_marks = page.evaluate(INKED, ["lanes", 0, 800])
+        quiet(page)
+        with_marks = self.inked()
         page.keyboard.press("#")
-        page.wait_for_timeout(300)
-        without = page.evaluate(INKED, ["lanes", 0, 800])
+        quiet(page)
+        without = self.inked()
         self.assertGreater(with_marks, without + 500)
         page.keyboard.press("#")
         page.locator(".ticks").first.fill("0.05")
-        page.wait_for_timeout(300)
-        self.assertLess(page.evaluate(INKED, ["lanes", 0, 800]), with_marks)
+        quiet(page)
+        self.assertLess(self.inked(), with_marks)
 
     def test_a_preview_tints_what_moves_and_no_more(self):
         page = self.open()
@@ -96,7 +106,7 @@ class Drawing(DemoCase):
         beat = page.evaluate("desk.grid.index(desk.grid.at(50))")
         page.evaluate("(beat) => desk.editing.glance({ kind: 'nudge', beat, by: 0.05 })", beat)
         page.wait_for_function("desk.before !== null")
-        page.wait_for_timeout(200)
+        quiet(page)
         tinted = page.evaluate(
             """() => { const c = desk.canvas.contour, row = c.getContext('2d').getImageData(0, c.height - 2, c.width, 1).data;
             const xs = []; for (let x = 0; x < c.width; x++) if (row[4 * x + 2] < 228 && row[4 * x] > 215) xs.push(x); return [xs[0], xs.at(-1)]; }"""

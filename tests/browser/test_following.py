@@ -6,7 +6,7 @@ from unittest import TestCase
 
 import numpy as np
 
-from tests.browser.studio import Browser, Studio, settled
+from tests.browser.studio import Browser, Studio, quiet, settled
 
 
 class Following(TestCase):
@@ -37,7 +37,7 @@ class Following(TestCase):
     def pane(self, name):
         self.page.get_by_role("tab", name="Follow").click()
         self.page.get_by_role("tab", name=name, exact=True).click()
-        self.page.wait_for_timeout(500)
+        quiet(self.page)
 
     def counted(self):
         return self.page.evaluate("desk.facts.parts.length")
@@ -62,12 +62,12 @@ class Following(TestCase):
         # the whole of the map from bar 9 on, 40 ms later, by the keys
         beat = page.evaluate("desk.grid.index(desk.grid.bar.indexOf(9))")
         step = page.evaluate("desk.step")
-        page.evaluate("b => { desk.select(b); desk.setCarry('onward'); }", beat)
+        page.evaluate("b => { desk.select(b); desk.setReach('onward'); }", beat)
         for _ in range(4):
             page.keyboard.press(">")
         page.wait_for_function("s => desk.step !== s", arg=step)
         page.wait_for_function("desk.parts.step === desk.step")
-        page.wait_for_timeout(600)
+        quiet(page)
         bars = dict(
             page.evaluate(
                 "desk.grid.bar.map((b, i) => [b, desk.grid.time[i]]).filter((_, i) => desk.grid.beat[i] === 1)"
@@ -79,7 +79,7 @@ class Following(TestCase):
             self.assertLess(np.abs(after - bars[bar]).min(), 1 / 48_000)
             self.assertGreater(np.abs(riding - bars[bar]).min(), 0.03)
         np.testing.assert_array_equal(self.starts(-1), clocked)
-        page.evaluate("desk.setCarry('beat')")
+        page.evaluate("desk.setReach('beat')")
         for _ in range(4):
             page.keyboard.press("Control+z")
         page.wait_for_function("s => desk.step === s", arg=step)
@@ -91,7 +91,7 @@ class Following(TestCase):
         self.wait_for_parts(before + 1)
         page.locator("[data-roll]").last.click()
         page.wait_for_function("desk.parts.roll.data?.name.startsWith('Bass')")
-        page.wait_for_timeout(300)
+        quiet(page)
         box = page.locator("#roll canvas").bounding_box()
         columns = page.evaluate("desk.parts.roll.data.columns.map(c => desk.parts.roll.x(c.q))")
         for k, y in ((0, 200), (4, 232), (8, 168)):
@@ -99,8 +99,11 @@ class Following(TestCase):
             page.mouse.down()
             page.mouse.move(box["x"] + columns[k + 2] + 3, box["y"] + y, steps=4)
             page.mouse.up()
-            page.wait_for_function("n => desk.parts.roll.data.notes.length === n", arg=k // 4 + 1)
-            page.wait_for_function("desk.parts.roll.data.notes.every((n) => n.i >= 0)")
+            # as the server has them: the note that is being drawn has no place yet
+            page.wait_for_function(
+                "n => desk.parts.roll.data.notes.filter((x) => x.i >= 0).length === n && desk.parts.roll.data.notes.length === n",
+                arg=k // 4 + 1,
+            )
         notes = page.evaluate("desk.parts.roll.data.notes")
         self.assertEqual([n["q"] for n in notes], [0, 1, 2])
         self.assertEqual([n["length"] for n in notes], [0.75] * 3)
@@ -115,7 +118,7 @@ class Following(TestCase):
         page.keyboard.press("Control+z")
         page.wait_for_function("p => desk.parts.roll.data.notes[0].pitch === p", arg=notes[0]["pitch"])
         page.locator("[data-act=quantise]").click()
-        page.wait_for_timeout(300)
+        quiet(page)
         page.keyboard.press("Delete")
         page.wait_for_function("desk.parts.roll.data.notes.length === 2")
         page.locator("[data-act=repeat]").click()

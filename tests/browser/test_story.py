@@ -12,7 +12,7 @@ import soundfile as sf
 
 from core.demo import boathouse
 from core.demo.files import write_tracks
-from tests.browser.studio import Browser, Studio, settled
+from tests.browser.studio import Browser, Studio, quiet, settled
 
 
 class Story(TestCase):
@@ -63,7 +63,7 @@ class Story(TestCase):
         found = found[(found > truth[0] - 0.3) & (found < truth[-1] + 0.3)]
         self.assertGreater(mir_eval.beat.f_measure(truth, found), 0.9)
         # waveforms and grid are on the canvas: many dark pixels, and the colour of bar lines
-        page.wait_for_timeout(800)
+        quiet(page)
         dark, red = page.evaluate(
             """() => { const c = desk.canvas.lanes, d = c.getContext('2d').getImageData(0, 0, c.width, c.height).data;
             let dark = 0, red = 0;
@@ -88,7 +88,7 @@ class Story(TestCase):
     def correct(self, page):
         """Zoom in on a bar line, drag it off its attack and let it snap back; drag it free; undo and redo."""
         page.evaluate("desk.view.set(30, 256)")
-        page.wait_for_timeout(400)
+        quiet(page)
         place, x, time = page.evaluate(
             """() => { const g = desk.grid; for (let i = g.at(desk.view.start + 1); i < g.length; i++)
             if (g.beat[i] === 1) return [i, desk.view.x(g.time[i]), g.time[i]]; }"""
@@ -101,7 +101,7 @@ class Story(TestCase):
         page.wait_for_function("desk.before !== null")  # live preview
         page.keyboard.down("Alt")
         page.mouse.move(left + x + 40, y, steps=3)
-        page.wait_for_timeout(200)
+        quiet(page)
         page.mouse.up()
         page.keyboard.up("Alt")
         page.wait_for_function("desk.here === 1")
@@ -129,7 +129,7 @@ class Story(TestCase):
         """Kill the server outright, start it again, come back: everything stands as it was."""
         before = page.evaluate("[desk.grid.time, desk.here, desk.step]")
         page.locator(".trackhead .flag.muted").first.click()
-        page.wait_for_timeout(300)
+        quiet(page)
         self.studio.kill()
         self.studio.start()
         page.reload()

@@ -4,12 +4,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from core.beats import Player
 from core.demo.stage import Performer, Stroke, played
 from core.instruments import voices
-from core.instruments.render import sounded
+from core.instruments.render import render_notes
 from core.listening import attacks, spectrum
-from core.listening.audio import LISTENING_RATE
+from core.listening.rates import LISTENING_RATE
+from core.listening.track import AnalysedTrack
 from core.tempomap import Meters, TempoMap
 
 RATE = LISTENING_RATE  # rendered at the rate at which the core listens
@@ -18,7 +18,7 @@ CHORDS = (45, 41, 48, 43)
 
 @dataclass
 class Made:
-    players: list[Player]
+    tracks: list[AnalysedTrack]
     truth: TempoMap
     first: float
 
@@ -49,12 +49,12 @@ def drift(count, bpm, percent=4.0, seed=0):
     return bpm * (1 + percent / 100 * np.sin(np.pi * np.arange(count) / count)) + wander
 
 
-def to_player(name, samples):
+def to_track(name, samples):
     x = samples.astype(np.float32)
     x = x / max(1e-9, np.abs(x).max()) * 0.6
     x += 1e-4 * np.random.default_rng(1).standard_normal(len(x)).astype(np.float32)
     found = spectrum.evidence([x])
-    return Player(name, found, attacks.find(x, found))
+    return AnalysedTrack(name, found, attacks.find_attacks(x, found))
 
 
 def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=False):
@@ -64,13 +64,13 @@ def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=Fal
     tracks = {}
     for name, (voice, strokes, lean) in parts.items():
         notes = played(Performer(name, voice, tuple(strokes), lean, jitter), truth, rng)
-        tracks[name] = sounded(notes, voice, RATE, frames, rng)
+        tracks[name] = render_notes(notes, voice, RATE, frames, rng)
     for name, samples in (extra or {}).items():
         tracks[name] = samples(frames, rng)
     if mix:
         tracks = {"mix": sum(x / max(1e-9, np.abs(x).max()) for x in tracks.values())}
     return Made(
-        [to_player(n, x) for n, x in tracks.items()], truth, float(truth.bar_seconds(1)) if first is None else first
+        [to_track(n, x) for n, x in tracks.items()], truth, float(truth.bar_seconds(1)) if first is None else first
     )
 
 

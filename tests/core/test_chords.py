@@ -4,10 +4,10 @@ from unittest import TestCase
 
 import numpy as np
 
-from core.following.chordline import Spot, as_pad, heard, standing, written
-from core.following.chords import MAJOR, QUALITIES, Chord, find, find_key, voiced
-from core.following.parts import sounding
+from core.harmony.chord_line import TimedChord, chords_by_beat, pad_notes, snapped_chords, with_chord
+from core.harmony.chords import MAJOR, QUALITIES, Chord, find_chords, find_key, voiced
 from core.listening.tonal import RATE, chroma, joined, tones, tuning
+from core.notes import to_seconds
 from core.tempomap import Meters, TempoMap
 
 
@@ -74,7 +74,7 @@ class Tuning(TestCase):
 class Finding(TestCase):
     def names(self, symbols, **more):
         x, m = played(symbols, **more)
-        return [(str(s.chord), round(s.seconds, 6)) for s in heard(tones([x]), m)], m
+        return [(str(s.chord), round(s.seconds, 6)) for s in chords_by_beat(tones([x]), m)], m
 
     def test_progressions(self):
         for progression in (
@@ -94,22 +94,22 @@ class Finding(TestCase):
 
     def test_confidence_is_high_where_it_is_clear_and_lower_where_chords_are_much_alike(self):
         x, m = played(["C", "Am", "F", "G"])
-        clear = [s.confidence for s in heard(tones([x]), m)]
+        clear = [s.confidence for s in chords_by_beat(tones([x]), m)]
         self.assertGreater(min(clear), 0.9)
         mixed = np.concatenate([x[: len(x) // 2], *played(["C", "Cm7", "Am7", "Em7"], beats_each=1)[:1]])
-        self.assertLess(min(s.confidence for s in heard(tones([mixed]), m)), 0.9)
+        self.assertLess(min(s.confidence for s in chords_by_beat(tones([mixed]), m)), 0.9)
 
     def test_noise_is_no_chord(self):
         x, m = played(["C", "Am"])
         noise = np.random.default_rng(2).standard_normal(len(x)).astype(np.float32)
-        self.assertEqual([str(s.chord) for s in heard(tones([0.3 * noise]), m)], ["N.C."])
+        self.assertEqual([str(s.chord) for s in chords_by_beat(tones([0.3 * noise]), m)], ["N.C."])
 
     def test_silence_is_no_chord(self):
         level = np.ones((16, 12)) * 0.1
         level[:8, [0, 4, 7]] = 5
         level[8:] = 1e-6
-        self.assertEqual([str(h.chord) for h in find(level, np.arange(16) % 4 == 0)], ["C", "N.C."])
-        self.assertEqual(find(np.zeros((0, 12)), np.zeros(0, bool)), [])
+        self.assertEqual([str(h.chord) for h in find_chords(level, np.arange(16) % 4 == 0)], ["C", "N.C."])
+        self.assertEqual(find_chords(np.zeros((0, 12)), np.zeros(0, bool)), [])
 
     def test_the_key(self):
         # Krumhansl 1990: the profile of C major itself correlates best with C major
@@ -133,27 +133,27 @@ class Standing(TestCase):
         self.map = TempoMap.steady(60, Meters(), 1.0, 4)
         self.map = TempoMap.from_beats(1.0 + np.arange(17), 0)
         self.spots = [
-            Spot(1.02, Chord.parse("C"), 0.9),
-            Spot(6.8, Chord.parse("F"), 0.8),
-            Spot(7.1, Chord.parse("G"), 0.7),
+            TimedChord(1.02, Chord.parse("C"), 0.9),
+            TimedChord(6.8, Chord.parse("F"), 0.8),
+            TimedChord(7.1, Chord.parse("G"), 0.7),
         ]
 
     def names(self, spots, grain="beat"):
-        return [(str(s.chord), s.seconds) for s in standing(spots, self.map, grain)]
+        return [(str(s.chord), s.seconds) for s in snapped_chords(spots, self.map, grain)]
 
     def test_on_beats_and_on_bars(self):
         self.assertEqual(self.names(self.spots), [("C", 1.0), ("G", 7.0)])  # two on one beat: the later
         self.assertEqual(self.names(self.spots[:2], "bar"), [("C", 1.0), ("F", 5.0)])
 
     def test_writing_over_adding_and_taking_away(self):
-        after = written(self.spots, self.map, "beat", 3.2, Chord.parse("Am"))
+        after = with_chord(self.spots, self.map, "beat", 3.2, Chord.parse("Am"))
         self.assertEqual(self.names(after), [("C", 1.0), ("Am", 3.0), ("G", 7.0)])
         self.assertIsNone(after[1].confidence)
-        self.assertEqual(self.names(written(after, self.map, "beat", 3.4, None)), [("C", 1.0), ("G", 7.0)])
+        self.assertEqual(self.names(with_chord(after, self.map, "beat", 3.4, None)), [("C", 1.0), ("G", 7.0)])
 
     def test_a_pad_holds_each_chord_up_to_the_next(self):
-        pad = as_pad(standing(self.spots, self.map), self.map)
-        first = sounding(self.map, [n for n in pad if n.bar == 1])
+        pad = pad_notes(snapped_chords(self.spots, self.map), self.map)
+        first = to_seconds(self.map, [n for n in pad if n.bar == 1])
         self.assertEqual({n.pitch % 12 for n in first}, {0, 4, 7})
         self.assertTrue(all(abs(n.start - 1) < 1e-9 and abs(n.end - 7) < 1e-9 for n in first))
 

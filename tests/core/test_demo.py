@@ -6,9 +6,9 @@ from unittest import TestCase
 import numpy as np
 
 from core.demo import boathouse, others
-from core.formats.smf import Note
 from core.instruments import voices
-from core.instruments.render import sounded
+from core.instruments.render import render_notes
+from core.notes import Note
 
 
 class Quintet(TestCase):
@@ -67,7 +67,7 @@ class Voices(TestCase):
         """Equal temperament on A4 = 440 Hz (ISO 16): pitch 57 is 220 Hz."""
         rate = 48_000
         for voice in (voices.keys, voices.dulcimer, voices.squeezebox, voices.bass):
-            x = sounded([Note(0.5, 1.5, 57, 100)], voice, rate, 2 * rate, np.random.default_rng(0))
+            x = render_notes([Note(0.5, 1.5, 57, 100)], voice, rate, 2 * rate, np.random.default_rng(0))
             self.assertFalse(x[: rate // 2].any())
             self.assertTrue(x[rate // 2 : rate // 2 + 400].any())
             part = x[round(0.7 * rate) : round(1.2 * rate)] * np.hanning(rate // 2)

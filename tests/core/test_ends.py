@@ -5,10 +5,10 @@ from unittest import TestCase
 
 import numpy as np
 
-from core.beats.ends import widened
-from core.beats.fusion import Player
 from core.listening.attacks import NONE
 from core.listening.spectrum import Evidence
+from core.listening.track import AnalysedTrack
+from core.tracking.ends import widened
 
 
 class Widened(TestCase):
@@ -23,7 +23,7 @@ class Widened(TestCase):
         self.curve[self.frames] = 1.0
 
     def player(self):
-        return Player("x", replace(Evidence.of_silence(2050), energy=self.energy, chroma=self.chroma), NONE)
+        return AnalysedTrack("x", replace(Evidence.of_silence(2050), energy=self.energy, chroma=self.chroma), NONE)
 
     def found(self):
         inside = widened(self.frames, slice(10, 30), [self.player()], self.curve)

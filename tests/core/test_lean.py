@@ -1,4 +1,4 @@
-"""Lean: made-up players with known offsets are recovered within a millisecond."""
+"""Lean: made-up tracks with known offsets are recovered within a millisecond."""
 
 from unittest import TestCase
 
@@ -6,6 +6,7 @@ import numpy as np
 
 from core.following.lean import lean
 from core.instruments import voices
+from core.instruments.render import render_notes
 from core.listening.distance import delays
 from core.tempomap import Meters
 from tests.core import takes
@@ -29,12 +30,12 @@ class Leaning(TestCase):
         frames = round((float(cls.truth.seconds[-1]) + 1.5) * takes.RATE)
         # a microphone 12 ms away hears what those at the drum and at the fiddle do, and its own noise
         notes = takes.played(takes.Performer("both", voices.frame_drum, tuple(strokes), 0.0, 0.003), cls.truth, rng)
-        near = [takes.sounded(notes, v, takes.RATE, frames, rng) for v in (voices.frame_drum, voices.dulcimer)]
+        near = [render_notes(notes, v, takes.RATE, frames, rng) for v in (voices.frame_drum, voices.dulcimer)]
         room = np.concatenate([np.zeros(round(0.012 * takes.RATE)), near[0] + near[1]])[:frames]
         room += 0.002 * rng.standard_normal(frames)
         cls.late = delays([*near, room], takes.RATE)
-        players = [*made.players, takes.to_player("room", room)]
-        cls.found = {x.name: x for x in lean(cls.truth, players, [0.0, 0.0, 0.0, float(cls.late[-1])])}
+        tracks = [*made.tracks, takes.to_track("room", room)]
+        cls.found = {x.name: x for x in lean(cls.truth, tracks, [0.0, 0.0, 0.0, float(cls.late[-1])])}
 
     def test_who_drags_and_who_pushes(self):
         self.assertAlmostEqual(self.found["kick"].average, 0, delta=1)

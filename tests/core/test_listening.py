@@ -8,9 +8,10 @@ import librosa
 import numpy as np
 import soundfile as sf
 
-from core.listening import attacks, audio, spectrum
-from core.listening.peaks import LEVELS, PeakMaker
-from core.listening.track import listen
+from core import audio
+from core.audio.peaks import LEVELS, PeakMaker
+from core.listening import attacks, spectrum
+from core.listening.track import analyse_track
 
 RATE = 44_100
 
@@ -67,7 +68,7 @@ class Formats(Folder):
                 info = audio.inspect(self.folder / name)
                 self.assertEqual((info.rate, info.channels, info.missing), (rate, channels, 0))
                 self.assertAlmostEqual(info.seconds, 3.5, delta=0.06)
-                heard = listen(self.folder / name, name)
+                heard = analyse_track(self.folder / name, name)
                 # lossy formats may smear an attack; MP3 also delays by its frames
                 within = 0.03 if name == "h.mp3" else 0.004
                 self.assertEqual(len(heard.attacks), 5)
@@ -97,7 +98,7 @@ class Formats(Folder):
                 (self.folder / name).write_bytes(whole[: len(whole) // 2])
                 info = audio.inspect(self.folder / name)
                 self.assertGreater(info.missing / info.rate, 2)
-                heard = listen(self.folder / name, name, info)
+                heard = analyse_track(self.folder / name, name, info)
                 self.assertIn("ends early", heard.remarks[0])
                 self.assertGreater(len(heard.attacks), 4)
 
@@ -105,18 +106,18 @@ class Formats(Folder):
         x = strokes([1.0, 2.0]).astype(np.float32)
         x[5000:5010], x[6000] = np.nan, np.inf
         sf.write(self.folder / "nan.wav", x, RATE, "FLOAT")
-        heard = listen(self.folder / "nan.wav", "nan")
+        heard = analyse_track(self.folder / "nan.wav", "nan")
         self.assertIn("11 samples are not numbers", heard.remarks[0])
         self.assertTrue(np.isfinite(heard.evidence.flux).all())
         self.assertTrue(np.isfinite(audio.read(self.folder / "nan.wav", 4990, 100)).all())
 
     def test_silent_and_clipped_are_remarked(self):
         sf.write(self.folder / "silent.wav", np.zeros(5 * RATE), RATE)
-        silent = listen(self.folder / "silent.wav", "silent")
+        silent = analyse_track(self.folder / "silent.wav", "silent")
         self.assertIn("silent", silent.remarks[0])
         self.assertEqual(len(silent.attacks), 0)
         sf.write(self.folder / "clipped.wav", np.clip(8 * strokes([1.0, 2.0]), -1, 1), RATE)
-        self.assertIn("Clipped", listen(self.folder / "clipped.wav", "clipped").remarks[0])
+        self.assertIn("Clipped", analyse_track(self.folder / "clipped.wav", "clipped").remarks[0])
 
     def test_reading_past_the_end_is_silence(self):
         sf.write(self.folder / "x.wav", np.full(100, 0.5), RATE)
@@ -129,7 +130,7 @@ class Formats(Folder):
         sf.write(self.folder / "x.wav", strokes(times), RATE)
         audio.write_at_rate(self.folder / "x.wav", self.folder / "y.flac", 48_000)
         self.assertEqual(audio.inspect(self.folder / "y.flac").rate, 48_000)
-        heard = listen(self.folder / "y.flac", "y")
+        heard = analyse_track(self.folder / "y.flac", "y")
         np.testing.assert_allclose(heard.attacks.seconds, times, atol=0.002)
 
 
@@ -138,7 +139,7 @@ class Attacks(Folder):
         rng = np.random.default_rng(2)
         times = 0.5 + np.cumsum(rng.uniform(0.2, 0.7, 60))
         sf.write(self.folder / "x.wav", strokes(times), RATE)
-        found = listen(self.folder / "x.wav", "x").attacks.seconds
+        found = analyse_track(self.folder / "x.wav", "x").attacks.seconds
         self.assertEqual(len(found), len(times))
         self.assertLess(np.median(np.abs(found - times)), 0.0005)
         self.assertLess(np.abs(found - times).max(), 0.002)
@@ -148,7 +149,7 @@ class Attacks(Folder):
         pitch = 440 * 2 ** (0.5 / 12 * np.sin(2 * np.pi * 6 * t))
         x = 0.4 * np.sin(2 * np.pi * np.cumsum(pitch) / RATE) * np.minimum(1, t / 0.02)
         sf.write(self.folder / "x.wav", x, RATE)
-        heard = listen(self.folder / "x.wav", "x")
+        heard = analyse_track(self.folder / "x.wav", "x")
         strong = heard.attacks.seconds[(heard.attacks.strength > 0.5) & (heard.attacks.seconds > 0.2)]
         self.assertLessEqual(len(strong), 2)
 
@@ -158,7 +159,7 @@ class Attacks(Folder):
         phase = 2 * np.pi * np.cumsum(440 * 2 ** (0.25 / 12 * np.sin(2 * np.pi * 6 * t))) / RATE
         x = 0.2 * sum(np.sin(h * phase) / h for h in range(1, 11)) * np.minimum(1, t / 0.02)
         sf.write(self.folder / "x.wav", x, RATE)
-        self.assertLessEqual(len(listen(self.folder / "x.wav", "x").attacks), 4)
+        self.assertLessEqual(len(analyse_track(self.folder / "x.wav", "x").attacks), 4)
 
     def test_the_notes_of_a_bow_are_attacks_though_its_level_never_rises(self):
         """Steps of one to four semitones, one note melting into the next within 20 ms, loud and 40 dB softer."""
@@ -169,7 +170,7 @@ class Attacks(Folder):
         for level in (1.0, 0.01):
             with self.subTest(level):
                 sf.write(self.folder / "x.wav", level * x, RATE, "FLOAT")
-                found = listen(self.folder / "x.wav", "x").attacks
+                found = analyse_track(self.folder / "x.wav", "x").attacks
                 heard = found.seconds[found.strength > 0.3]
                 away = np.abs(times[1:, None] - heard[None]).min(axis=1)
                 self.assertGreater((away < 0.02).mean(), 0.95)
@@ -183,7 +184,7 @@ class Attacks(Folder):
         times = 0.5 + np.cumsum(rng.uniform(0.25, 0.5, 40))
         x = bowed(times, 330 * 2 ** (rng.integers(-7, 8, 40) / 12))
         sf.write(self.folder / "x.wav", x, RATE)
-        ours = attacks.tone_curve(listen(self.folder / "x.wav", "x").evidence.tone)
+        ours = attacks.partial_flux_envelope(analyse_track(self.folder / "x.wav", "x").evidence.partial_flux)
         bands = librosa.feature.melspectrogram(
             y=x.astype(np.float32), sr=RATE, n_fft=2048, hop_length=441, fmin=27.5, fmax=16000, n_mels=138
         )
@@ -198,7 +199,7 @@ class Attacks(Folder):
         rng = np.random.default_rng(6)
         x = np.cumsum(rng.standard_normal(60_000)).astype(np.float32) / 300
         whole, parts = (spectrum.evidence(b) for b in ([x], np.array_split(x, 7)))
-        for name in ("flux", "energy", "chroma", "tone"):
+        for name in ("flux", "energy", "chroma", "partial_flux"):
             np.testing.assert_allclose(getattr(parts, name), getattr(whole, name), rtol=1e-5, atol=1e-6)
 
     def test_flux_agrees_with_librosa_s_onset_strength(self):
@@ -206,7 +207,7 @@ class Attacks(Folder):
         times = np.arange(0.5, 12, 0.37)
         x = strokes(times) + 0.002 * np.random.default_rng(1).standard_normal(round((times[-1] + 1) * RATE))
         sf.write(self.folder / "x.wav", x, RATE)
-        ours = attacks.strength_curve(listen(self.folder / "x.wav", "x").evidence.flux)
+        ours = attacks.flux_envelope(analyse_track(self.folder / "x.wav", "x").evidence.flux)
         theirs = librosa.onset.onset_strength(y=x.astype(np.float32), sr=RATE, hop_length=441)
         n = min(len(ours), len(theirs))
         lags = [np.corrcoef(np.roll(ours[:n], k), theirs[:n])[0, 1] for k in range(-3, 4)]

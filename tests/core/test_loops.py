@@ -8,11 +8,11 @@ import numpy as np
 import soundfile as sf
 from scipy.io import wavfile
 
-from core.following import loops
-from core.following.order import whole_bars
-from core.following.parts import sounding
+from core.following.running_order import whole_bars
 from core.formats import wavloop
-from core.reshaping.stretch import stretched
+from core.notes import to_seconds
+from core.parts import loops
+from core.reshaping.stretch import time_stretched
 from core.tempomap import Meters, TempoMap
 
 RATE = 48_000
@@ -77,14 +77,14 @@ class Stretching(TestCase):
         at = np.arange(0.25, 4, 0.5)
         for factor in (0.8, 0.93, 1.0, 1.1, 1.25):
             outs, ins = np.array([0, 1.9 * factor, 4 * factor**1.2]), np.array([0, 2.0, 4.0])
-            y = stretched(hits(at, 4, 0.05), RATE, outs, ins, at)
+            y = time_stretched(hits(at, 4, 0.05), RATE, outs, ins, at)
             meant = np.round(np.interp(at, ins, outs) * RATE)
             np.testing.assert_allclose(starts(y), meant, atol=1, err_msg=str(factor))
 
     def test_pitch_is_kept_and_nothing_breaks(self):
         x = (0.4 * np.sin(2 * np.pi * 330 * np.arange(3 * RATE) / RATE))[:, None].astype(np.float32)
         for factor in (0.8, 1.2):
-            y = stretched(x, RATE, [0, 3 * factor], [0, 3])[:, 0]
+            y = time_stretched(x, RATE, [0, 3 * factor], [0, 3])[:, 0]
             self.assertEqual(len(y), round(3 * factor * RATE))
             spectrum = np.abs(np.fft.rfft(y * np.hanning(len(y))))
             self.assertAlmostEqual(np.argmax(spectrum) * RATE / len(y), 330, delta=1)
@@ -93,12 +93,12 @@ class Stretching(TestCase):
 
     def test_time_as_it_was_is_the_source_itself(self):
         x = hits([0.5, 1.0], 2, 0.2)
-        np.testing.assert_array_equal(stretched(x, RATE, [0, 2], [0, 2], [0.5, 1.0]), x)
+        np.testing.assert_array_equal(time_stretched(x, RATE, [0, 2], [0, 2], [0.5, 1.0]), x)
 
     def test_paths_rise(self):
         for outs, ins in (([0, 1], [0]), ([0, 0], [0, 1]), ([0, 1], [1, 0])):
             with self.assertRaises(ValueError):
-                stretched(hits([0.5], 1), RATE, outs, ins)
+                time_stretched(hits([0.5], 1), RATE, outs, ins)
 
 
 class Riding(TestCase):
@@ -106,8 +106,8 @@ class Riding(TestCase):
         rng = np.random.default_rng(9)
         m = TempoMap.from_beats(0.7 + np.cumsum(0.5 + 0.025 * rng.standard_normal(33)), 0)
         loop = hits(np.arange(4) * 0.48, 4 * 0.48)
-        notes = sounding(m, loops.lay(m.meters, 1, 6, 4))
-        y = loops.sounded(loop, RATE, 4, notes, round(20 * RATE), np.arange(4) * 0.48)
+        notes = to_seconds(m, loops.loop_notes(m.meters, 1, 6, 4))
+        y = loops.render_loop(loop, RATE, 4, notes, round(20 * RATE), np.arange(4) * 0.48)
         meant = np.round(m.beats().seconds[:24] * RATE)
         np.testing.assert_allclose(starts(y), meant, atol=1)
         self.assertFalse(y[: round(0.5 * RATE)].any())
@@ -115,15 +115,15 @@ class Riding(TestCase):
     def test_a_beat_left_out_is_silent_and_the_others_stay(self):
         m = TempoMap.steady(120, Meters(), 0.0, 2)
         loop = hits(np.arange(4) * 0.5, 2)
-        notes = [n for i, n in enumerate(sounding(m, loops.lay(m.meters, 1, 2, 4))) if i != 5]
-        y = loops.sounded(loop, RATE, 4, notes, 4 * RATE, np.arange(4) * 0.5)
+        notes = [n for i, n in enumerate(to_seconds(m, loops.loop_notes(m.meters, 1, 2, 4))) if i != 5]
+        y = loops.render_loop(loop, RATE, 4, notes, 4 * RATE, np.arange(4) * 0.5)
         self.assertEqual(starts(y).tolist(), [round(0.5 * k * RATE) for k in range(8) if k != 5])
 
     def test_odd_bars_take_the_next_beats(self):
-        notes = loops.lay(Meters.of((1, "4/4"), (2, "3/4"), (3, "4/4")), 1, 3, 4)
+        notes = loops.loop_notes(Meters.of((1, "4/4"), (2, "3/4"), (3, "4/4")), 1, 3, 4)
         self.assertEqual([n.pitch for n in notes], [k % 4 for k in range(11)])
         with self.assertRaises(ValueError):
-            loops.lay(Meters(), 1, 2, 0)
+            loops.loop_notes(Meters(), 1, 2, 0)
 
 
 class Sections(TestCase):

@@ -13,9 +13,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.demo import others
-from core.following.notation import UNITS, readability, write
-from core.following.parts import Placed, placed
 from core.formats import musicxml
+from core.notes import ScoreNote, to_score
+from core.parts.notation import UNITS, notate, readability
 from core.tempomap import Meters, TempoMap
 
 METERS = Meters.of((1, "4/4"), (3, "6/8"), (5, "2+2+3/8"), (7, "3/4"))
@@ -37,7 +37,7 @@ class AsMusicXML(TestCase):
         cls.schema = schema()
         cls.performance = others.rubato()
         m = cls.performance.truth
-        cls.bars = write(placed(m, cls.performance.notes), m.meters, 0, 32)
+        cls.bars = notate(to_score(m, cls.performance.notes), m.meters, 0, 32)
 
     def valid(self, text):
         self.schema.validate(io.StringIO(re.sub(r"<!DOCTYPE[^>]*>", "", text)))
@@ -45,12 +45,14 @@ class AsMusicXML(TestCase):
     def test_the_schema_accepts_it(self):
         self.valid(musicxml.write(self.bars, "Keys & <strings>", -1, bpm=78))
         odd = [
-            Placed(b, o, d, p, 80) for b in range(1, 9) for o, d, p in ((0, 1.1, 60), (0.33, 0.3, 64), (1.5, 0.9, 40))
+            ScoreNote(b, o, d, p, 80)
+            for b in range(1, 9)
+            for o, d, p in ((0, 1.1, 60), (0.33, 0.3, 64), (1.5, 0.9, 40))
         ]
         for staves in (1, 2):
-            self.valid(musicxml.write(write(odd, METERS, 1, 8, staves), fifths=2, bpm=60, low=True))
-        self.valid(musicxml.write(write(odd, METERS, 1, 8, 1), percussion=True))
-        self.valid(musicxml.write(write([], METERS, 1, 3), "Empty"))
+            self.valid(musicxml.write(notate(odd, METERS, 1, 8, staves), fifths=2, bpm=60, low=True))
+        self.valid(musicxml.write(notate(odd, METERS, 1, 8, 1), percussion=True))
+        self.valid(musicxml.write(notate([], METERS, 1, 3), "Empty"))
         with self.assertRaises(xmlschema.XMLSchemaValidationError):
             self.valid(musicxml.write(self.bars).replace("<duration>", "<lasts>").replace("</duration>", "</lasts>"))
 
@@ -66,8 +68,8 @@ class AsMusicXML(TestCase):
         self.assertEqual(count(upper) + count(lower), len(self.performance.notes))
 
     def test_odd_meters_bar_by_bar(self):
-        notes = [Placed(b, 0.5 * k, 0.5, 60 + k, 80) for b in range(1, 9) for k in range(6)]
-        score = music21.converter.parseData(musicxml.write(write(notes, METERS, 1, 8, 1)), format="musicxml")
+        notes = [ScoreNote(b, 0.5 * k, 0.5, 60 + k, 80) for b in range(1, 9) for k in range(6)]
+        score = music21.converter.parseData(musicxml.write(notate(notes, METERS, 1, 8, 1)), format="musicxml")
         lengths = [float(m.duration.quarterLength) for m in score.parts[0].getElementsByClass("Measure")]
         self.assertEqual(lengths, [4, 4, 3, 3, 3.5, 3.5, 3, 3])
         signs = [t.ratioString for t in score.recurse().getElementsByClass("TimeSignature")]
@@ -76,7 +78,7 @@ class AsMusicXML(TestCase):
     def test_the_standard_s_first_example(self):
         # MusicXML 4.0 tutorial, "Hello World": one bar of 4/4 on G2 with C4 as a whole note that lasts four
         # times the divisions of a quarter
-        text = musicxml.write(write([Placed(1, 0, 4, 60, 80)], Meters(), 1, 1, 1), "Music")
+        text = musicxml.write(notate([ScoreNote(1, 0, 4, 60, 80)], Meters(), 1, 1, 1), "Music")
         for piece in (
             "<beats>4</beats>", "<beat-type>4</beat-type>", "<sign>G</sign>", "<line>2</line>", "<step>C</step>",
             "<octave>4</octave>", "<type>whole</type>", f"<duration>{4 * UNITS}</duration>",
@@ -100,10 +102,10 @@ class AsMusicXML(TestCase):
 
 class Values(TestCase):
     def one(self, notes, meters=None, bar=1):
-        return [(w.kind, w.dots, bool(w.pitches)) for w in write(notes, meters or Meters(), bar, bar, 1)[0].staves[0]]
+        return [(w.kind, w.dots, bool(w.pitches)) for w in notate(notes, meters or Meters(), bar, bar, 1)[0].staves[0]]
 
     def note(self, offset, length, pitch=60):
-        return Placed(1, offset, length, pitch, 80)
+        return ScoreNote(1, offset, length, pitch, 80)
 
     def test_plain_values(self):
         self.assertEqual(self.one([self.note(0, 4)]), [("whole", 0, True)])
@@ -122,17 +124,19 @@ class Values(TestCase):
         self.assertEqual([k for k, _, _ in self.one(loose)], ["eighth", "eighth", "quarter", "half"])
 
     def test_triplets(self):
-        bar = write([self.note(k / 3 + 0.01, 0.3) for k in range(3)] + [self.note(1, 3)], Meters(), 1, 1, 1)[0]
+        bar = notate([self.note(k / 3 + 0.01, 0.3) for k in range(3)] + [self.note(1, 3)], Meters(), 1, 1, 1)[0]
         triplet = bar.staves[0][:3]
         self.assertEqual([(w.kind, w.triplet, w.length) for w in triplet], [("eighth", True, 4)] * 3)
         self.assertEqual([w.group for w in triplet], [1, 0, -1])
 
     def test_across_the_bar_line_it_is_tied(self):
-        bars = write([self.note(3, 2)], Meters(), 1, 2, 1)
+        bars = notate([self.note(3, 2)], Meters(), 1, 2, 1)
         self.assertTrue(bars[0].staves[0][-1].to_next and bars[1].staves[0][0].from_before)
 
     def test_beams_follow_the_felt_beats(self):
-        six = write([Placed(1, 0.5 * k, 0.5, 60, 80) for k in range(6)], Meters.of((1, "6/8")), 1, 1, 1)[0].staves[0]
+        six = notate([ScoreNote(1, 0.5 * k, 0.5, 60, 80) for k in range(6)], Meters.of((1, "6/8")), 1, 1, 1)[0].staves[
+            0
+        ]
         self.assertEqual([w.beams[0] for w in six], ["begin", "continue", "end"] * 2)
 
     @settings(max_examples=60, deadline=None)
@@ -141,7 +145,7 @@ class Values(TestCase):
     )
     def test_every_bar_is_full(self, rows):
         for staves in (1, 2):
-            for bar in write([Placed(b, o, d, p, 80) for b, o, d, p in rows], METERS, 1, 8, staves):
+            for bar in notate([ScoreNote(b, o, d, p, 80) for b, o, d, p in rows], METERS, 1, 8, staves):
                 for run in bar.staves:
                     self.assertEqual(sum(w.length for w in run), bar.units)
                     self.assertEqual([w.start for w in run], np.cumsum([0, *(w.length for w in run)])[:-1].tolist())
@@ -151,8 +155,8 @@ class Readable(TestCase):
     def test_with_the_map_a_free_take_is_far_easier_to_read(self):
         p = others.rubato()
         steady = TempoMap.steady(80, p.truth.meters, float(p.truth.bar_seconds(1)), 40)
-        before = readability(write(placed(steady, p.notes), p.truth.meters, 0, 32))
-        after = readability(write(placed(p.truth, p.notes), p.truth.meters, 0, 32))
+        before = readability(notate(to_score(steady, p.notes), p.truth.meters, 0, 32))
+        after = readability(notate(to_score(p.truth, p.notes), p.truth.meters, 0, 32))
         self.assertGreater(before.burden, 3)
         self.assertLess(after.burden, 0.5)
         self.assertLess(after.notes, before.notes)

@@ -7,8 +7,8 @@ from unittest import TestCase, skipUnless
 import numpy as np
 import soundfile as sf
 
-from core.beats import solve
-from core.listening.audio import LISTENING_RATE
+from core.listening.rates import LISTENING_RATE
+from core.tracking.beat_tracker import track_beats
 from tests.core import takes
 
 SAMPLES = Path("/usr/share/sonic-pi/samples")
@@ -24,8 +24,8 @@ class Loops(TestCase):
         x, rate = sf.read(SAMPLES / f"{name}.flac", dtype="float32", always_2d=True)
         x = np.tile(x.mean(axis=1), times)
         beat = len(x) / rate / times / beats
-        player = takes.to_player(name, soxr.resample(x, rate, LISTENING_RATE).astype(np.float32))
-        return solve([player]).map.beats().seconds, beat
+        player = takes.to_track(name, soxr.resample(x, rate, LISTENING_RATE).astype(np.float32))
+        return track_beats([player]).map.beats().seconds, beat
 
     def test_a_breakbeat_of_sixteen_beats(self):
         seconds, beat = self.found("loop_amen_full", 16, 5)

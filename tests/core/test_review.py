@@ -5,12 +5,12 @@ from unittest import TestCase
 
 import numpy as np
 
-from core.beats import look
-from core.beats.resolve import move_and_solve, resolve
-from core.beats.review import review
 from core.tempomap import Meters, reach
 from core.tempomap.counting import rescale
 from core.tempomap.pulses import pulsed
+from core.tracking.context import build_context
+from core.tracking.redetect import move_and_redetect, redetect
+from core.tracking.review import review
 from tests.core import takes
 from tests.core.test_situations import band
 
@@ -19,7 +19,7 @@ class OfAWholeMap(TestCase):
     @classmethod
     def setUpClass(cls):
         cls.truth, parts = band(bars=14)
-        cls.scene = look(takes.record(cls.truth, parts).players)
+        cls.scene = build_context(takes.record(cls.truth, parts).tracks)
 
     def kinds(self, tempo_map, **more):
         return [d.kind for d in review(self.scene, tempo_map, **more)[1]]
@@ -57,7 +57,7 @@ class OfAWholeMap(TestCase):
     def test_a_beat_moved_far_is_found_again_on_both_sides_only(self):
         beats = self.truth.beats()
         wrong = reach.onward(self.truth, 20, float(beats.seconds[20]) + 0.2)
-        right = move_and_solve(self.scene, wrong, 20, float(beats.seconds[20]))
+        right = move_and_redetect(self.scene, wrong, 20, float(beats.seconds[20]))
         np.testing.assert_array_equal(right.beats(0, 8).seconds, wrong.beats(0, 8).seconds)
         np.testing.assert_array_equal(right.beats(32, 50).seconds, wrong.beats(32, 50).seconds)
         self.assertLess(np.abs(right.beats(9, 19).seconds - beats.seconds[9:20]).max(), 0.02)
@@ -70,7 +70,7 @@ class OfUnequalBeats(TestCase):
         even = takes.tempo_map(takes.drift(7 * bars + 1, 270, 3), Meters.of((1, "1+1+1+1+1+1+1/8")))
         cls.truth = replace(even, meters=Meters.of((1, "2+2+3/8")))
         parts = takes.groove(cls.truth, bars) | takes.bass_line(cls.truth, bars)
-        cls.scene = look(takes.record(cls.truth, parts).players)
+        cls.scene = build_context(takes.record(cls.truth, parts).tracks)
 
     def test_unequal_beats_are_no_jumps_of_the_tempo(self):
         sure, found = review(self.scene, self.truth)
@@ -87,7 +87,7 @@ class OfUnequalBeats(TestCase):
         times = self.truth.seconds.copy()
         times[43:48] += np.array([0.02, 0.05, 0.07, 0.05, 0.02])
         spoiled = self.truth.with_points(times, self.truth.quarters)
-        again = resolve(self.scene, spoiled, 15, 24)
+        again = redetect(self.scene, spoiled, 15, 24)
         self.assertEqual(again.meters, self.truth.meters)
         self.assertLess(np.abs(again.beats(16, 23).seconds - self.truth.beats(16, 23).seconds).max(), 0.025)
         same = [*range(16), *range(24, 40)]

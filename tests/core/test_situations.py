@@ -6,18 +6,19 @@ from unittest import TestCase
 import mir_eval
 import numpy as np
 
-from core.beats import Wishes, look, solve
-from core.beats.resolve import resolve
 from core.instruments import voices
 from core.tempomap import Meters, TempoMap
 from core.tempomap.edits import EditError
+from core.tracking.beat_tracker import TrackingOptions, track_beats
+from core.tracking.context import build_context
+from core.tracking.redetect import redetect
 from tests.core import takes
 from tests.core.takes import Stroke
 
 
 class Case(TestCase):
-    def check(self, made, beats=0.95, downs=0.9, meter=None, tight=None, wishes=Wishes()):
-        found = solve(made.players, wishes)
+    def check(self, made, beats=0.95, downs=0.9, meter=None, tight=None, wishes=TrackingOptions()):
+        found = track_beats(made.tracks, wishes)
         b = found.map.beats()
         inside = (b.seconds > made.beats[0] - 0.1) & (b.seconds < made.beats[-1] + 0.1)
         f = mir_eval.beat.f_measure
@@ -57,7 +58,7 @@ class WithDrums(Case):
         self.check(takes.record(*band(bpm=96, ghosts=True)), meter="4/4")
 
     def test_half_time_feel_offers_both_counts(self):
-        found = solve(takes.record(*band(bpm=140, half_time=True)).players)
+        found = track_beats(takes.record(*band(bpm=140, half_time=True)).tracks)
         tempos = [60 / np.median(np.diff(m.beats().seconds)) for m in (found.map, *(a.map for a in found.alternatives))]
         for bpm in (143, 71.5):
             self.assertTrue(any(abs(t / bpm - 1) < 0.06 for t in tempos), (bpm, tempos))
@@ -123,7 +124,7 @@ class WithDrums(Case):
 
     def test_ends_that_the_engineer_sets(self):
         made = takes.record(*band())
-        found = solve(made.players, Wishes(start=8.0, end=24.0)).map
+        found = track_beats(made.tracks, TrackingOptions(start=8.0, end=24.0)).map
         self.assertGreater(float(found.seconds[0]), 7.9)
         self.assertLess(float(found.seconds[-1]), 24.1)
 
@@ -140,7 +141,7 @@ class InOtherMeters(Case):
         # two bars of 2/4 or one of 4/4 is a matter of writing: the beats must be right, and the asked meter kept
         truth, parts = band(bpm=112, text="2/4", bars=36, percent=3)
         self.check(takes.record(truth, parts), downs=0.6)
-        self.check(takes.record(truth, parts), meter="2/4", wishes=Wishes(meter=truth.meters.meter_at(1)))
+        self.check(takes.record(truth, parts), meter="2/4", wishes=TrackingOptions(meter=truth.meters.meter_at(1)))
 
     def test_three_four(self):
         self.meter("3/4", 126)
@@ -153,7 +154,7 @@ class InOtherMeters(Case):
 
     def test_nine_eight(self):
         truth, parts = band(bpm=72, text="9/8", percent=3)
-        self.check(takes.record(truth, parts), meter="9/8", wishes=Wishes(meter=truth.meters.meter_at(1)))
+        self.check(takes.record(truth, parts), meter="9/8", wishes=TrackingOptions(meter=truth.meters.meter_at(1)))
 
     def test_twelve_eight(self):
         truth, parts = band(bpm=76, text="12/8", percent=3)
@@ -166,7 +167,7 @@ class InOtherMeters(Case):
         truth = pulse.with_points(pulse.seconds, pulse.quarters)
         truth = replace(truth, meters=meters)
         made = takes.record(truth, takes.groove(truth, bars) | takes.bass_line(truth, bars))
-        found = self.check(made, beats=0.9, downs=0.9, meter="7/8", wishes=Wishes(meter=meters.meter_at(1)))
+        found = self.check(made, beats=0.9, downs=0.9, meter="7/8", wishes=TrackingOptions(meter=meters.meter_at(1)))
         self.assertEqual(len(found.confidence), len(found.map.beats()))
 
     def test_uneven_meters_are_found_unasked(self):
@@ -224,7 +225,7 @@ class Machines(Case):
     def test_a_drum_machine_at_126_055_is_found_to_a_thousandth(self):
         meters, bars = Meters.of((1, "4/4")), 24
         truth = takes.tempo_map(np.full(bars * 4 + 1, 126.055), meters, start=1.234)
-        found = solve(takes.record(truth, takes.groove(truth, bars), jitter=0.0).players)
+        found = track_beats(takes.record(truth, takes.groove(truth, bars), jitter=0.0).tracks)
         self.assertEqual(len(found.map.seconds), 2)
         self.assertAlmostEqual(float(found.map.bpm_at(10.0)), 126.055, delta=0.001)
         offset = float(found.map.beats().seconds[0] - truth.seconds[0])
@@ -232,16 +233,16 @@ class Machines(Case):
 
     def test_a_human_is_no_machine_and_the_engineer_may_say_so(self):
         made = takes.record(*band(percent=2))
-        self.assertGreater(len(solve(made.players).map.seconds), 10)
-        self.assertEqual(len(solve(made.players, Wishes(steady=True)).map.seconds), 2)
+        self.assertGreater(len(track_beats(made.tracks).map.seconds), 10)
+        self.assertEqual(len(track_beats(made.tracks, TrackingOptions(exact_tempo=True)).map.seconds), 2)
 
 
 class AgainAndOtherwise(Case):
     @classmethod
     def setUpClass(cls):
         cls.made = takes.record(*band(fills=(8,), skip=(12,)))
-        cls.scene = look(cls.made.players)
-        cls.found = solve(cls.made.players)
+        cls.scene = build_context(cls.made.tracks)
+        cls.found = track_beats(cls.made.tracks)
 
     def test_a_spoiled_stretch_is_solved_again_and_nothing_else_moves(self):
         good = self.found.map
@@ -249,7 +250,7 @@ class AgainAndOtherwise(Case):
         times[20:27] += np.array([0.06, 0.11, 0.15, 0.17, 0.15, 0.1, 0.05])
         spoiled = good.with_points(times, good.quarters)
         first = round(float(good.meters.beat_of_quarters(good.quarters[18])))
-        again = resolve(self.scene, spoiled, first, first + 11)
+        again = redetect(self.scene, spoiled, first, first + 11)
         inside = slice(19, 29)
         self.assertLess(np.abs(again.seconds[inside] - good.seconds[inside]).max(), 0.02)
         outside = np.r_[0:19, 29 : len(times)]
@@ -262,16 +263,16 @@ class AgainAndOtherwise(Case):
         moved = good.seconds.copy()
         moved[22] += 0.03
         first = round(float(good.meters.beat_of_quarters(good.quarters[18])))
-        again = resolve(self.scene, good.with_points(moved, good.quarters, pins), first, first + 9)
+        again = redetect(self.scene, good.with_points(moved, good.quarters, pins), first, first + 9)
         self.assertIn(moved[22], again.seconds.tolist())
 
     def test_too_short_a_stretch_is_refused(self):
         with self.assertRaises(EditError):
-            resolve(self.scene, self.found.map, 4, 5)
+            redetect(self.scene, self.found.map, 4, 5)
 
     def test_pins_are_kept_by_a_whole_search(self):
         pin = float(self.found.map.seconds[30]) + 0.021
-        again = solve(self.made.players, Wishes(pins=[pin])).map
+        again = track_beats(self.made.tracks, TrackingOptions(pins=[pin])).map
         self.assertIn(pin, again.seconds.tolist())
         self.assertEqual(again.seconds[again.pins].tolist(), [pin])
 
@@ -286,7 +287,7 @@ class AgainAndOtherwise(Case):
 
     def test_doubts_say_where_why_and_what_to_do(self):
         sparse = takes.tempo_map(takes.drift(49, 92), Meters.of((1, "4/4")))
-        found = solve(takes.record(sparse, takes.melody(sparse, 12, voices.keys)).players).doubts
+        found = track_beats(takes.record(sparse, takes.melody(sparse, 12, voices.keys)).tracks).doubts
         self.assertTrue(found)
         for doubt in found:
             self.assertLess(doubt.start, doubt.end)
@@ -295,11 +296,11 @@ class AgainAndOtherwise(Case):
             self.assertTrue(all(r.words and "kind" in r.edit for r in doubt.remedies))
 
     def test_confidence_is_lower_where_it_is_hard(self):
-        easy = solve(takes.record(*band(percent=2)).players).confidence
+        easy = track_beats(takes.record(*band(percent=2)).tracks).confidence
         rng = np.random.default_rng(2)
-        vague = takes.to_player(
+        vague = takes.to_track(
             "wind", rng.standard_normal(30 * takes.RATE) * np.repeat(rng.uniform(0, 1, 120), takes.RATE // 4)
         )
-        hard = solve([vague]).confidence
+        hard = track_beats([vague]).confidence
         self.assertGreater(np.median(easy), 0.85)
         self.assertLess(np.median(hard), np.median(easy))

@@ -10,9 +10,9 @@ import music21
 import numpy as np
 import symusic
 
-from core.following.parts import Placed, sounding
 from core.formats import smf
 from core.formats.song import PartToWrite, read_song, write_song
+from core.notes import ScoreNote, to_seconds
 from core.tempomap import Meters, TempoMap
 
 
@@ -29,7 +29,7 @@ class Writing(TestCase):
         cls.map = TempoMap.from_beats(
             2.2 + np.cumsum(0.55 + 0.02 * rng.standard_normal(80)), 0, Meters.of((1, "4/4"), (5, "6/8"))
         )
-        cls.riding = [Placed(b, o, 0.5, 36 + b, 70) for b in range(1, 10) for o in (0.0, 1.0, 2.5)]
+        cls.riding = [ScoreNote(b, o, 0.5, 36 + b, 70) for b in range(1, 10) for o in (0.0, 1.0, 2.5)]
         cls.clock = [smf.Note(t, t + 0.2, 64, 90) for t in (0.4, 2.5, 7.123, 20.7, 38.2)]
         parts = [
             PartToWrite("Kit", 0, True, cls.riding),
@@ -46,7 +46,7 @@ class Writing(TestCase):
         kit, bass, voice = score.tracks
         self.assertTrue(kit.is_drum)
         self.assertEqual((bass.program, voice.program), (33, 52))
-        meant = np.array(sorted(n.start for n in sounding(self.map, self.riding)))
+        meant = np.array(sorted(n.start for n in to_seconds(self.map, self.riding)))
         np.testing.assert_allclose(self.times(bass), meant, atol=1e-4)
         np.testing.assert_allclose(self.times(kit), meant, atol=1e-4)
         # what keeps the clock stands at the nearest tick: half of one lasts some 0.3 ms
@@ -97,7 +97,7 @@ class Reading(TestCase):
         song = self.song(*tempo, tracks=[self.notes(0, 960, 1920, 2400)])
         part = song.parts[0]
         self.assertEqual([n.start for n in part.notes], [0.0, 1.0, 2.0, 3.0])
-        self.assertEqual([(n.bar, n.offset) for n in part.placed], [(1, 0.0), (1, 2.0), (2, 0.0), (2, 1.0)])
+        self.assertEqual([(n.bar, n.offset) for n in part.score_notes], [(1, 0.0), (1, 2.0), (2, 0.0), (2, 1.0)])
         self.assertEqual(song.tempos, 2)
 
     def test_its_own_meters(self):
@@ -106,7 +106,9 @@ class Reading(TestCase):
             mido.MetaMessage("time_signature", numerator=6, denominator=8, time=2880),
         ]
         song = self.song(*meter, tracks=[self.notes(0, 1440, 2880, 2880 + 1440)])
-        self.assertEqual([(n.bar, n.offset) for n in song.parts[0].placed], [(1, 0.0), (2, 0.0), (3, 0.0), (4, 0.0)])
+        self.assertEqual(
+            [(n.bar, n.offset) for n in song.parts[0].score_notes], [(1, 0.0), (2, 0.0), (3, 0.0), (4, 0.0)]
+        )
 
     def test_a_part_for_each_channel_with_its_program(self):
         track = [mido.MetaMessage("track_name", name="Both"), mido.Message("program_change", program=33, channel=0)]
@@ -118,16 +120,16 @@ class Reading(TestCase):
 
     def test_what_we_write_we_read(self):
         m = TempoMap.steady(96, Meters.of((1, "3/4")), 1.7, 12)
-        notes = [Placed(b, o, 0.5, 50, 80) for b in range(1, 9) for o in (0.0, 1.5)]
+        notes = [ScoreNote(b, o, 0.5, 50, 80) for b in range(1, 9) for o in (0.0, 1.5)]
         written = smf.write(m)
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "x.mid"
             write_song(written, m, [PartToWrite("P", 25, False, notes)]).save(path)
             part = read_song(path).parts[0]
-        self.assertEqual([n.offset for n in part.placed], [n.offset for n in notes])
-        self.assertEqual({n.bar - p.bar for n, p in zip(part.placed, notes, strict=True)}, {written.lead_in})
+        self.assertEqual([n.offset for n in part.score_notes], [n.offset for n in notes])
+        self.assertEqual({n.bar - p.bar for n, p in zip(part.score_notes, notes, strict=True)}, {written.lead_in})
         self.assertEqual(part.program, 25)
-        np.testing.assert_allclose([n.start for n in part.notes], [n.start for n in sounding(m, notes)], atol=1e-4)
+        np.testing.assert_allclose([n.start for n in part.notes], [n.start for n in to_seconds(m, notes)], atol=1e-4)
 
     def test_no_notes_and_no_midi(self):
         with self.assertRaisesRegex(smf.MidiError, "no notes"):

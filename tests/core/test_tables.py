@@ -7,10 +7,10 @@ from unittest import TestCase
 
 import numpy as np
 
-from core.beats import GuideRank
-from core.beats.doubt import Doubt, Remedy
 from core.formats import tables
+from core.listening.guides import GuideRank
 from core.tempomap import Meters, TempoMap, edits
+from core.tracking.doubts.doubt import Doubt, Remedy
 
 MAP = TempoMap.from_beats(1 + 0.5 * np.arange(14), -1, Meters.of((1, "4/4"), (3, "3/4")))
 
@@ -38,7 +38,7 @@ class Json(TestCase):
             "jump", 2.0, 3.0, 1, 2, 3, "The tempo jumps.", [Remedy("again", {"kind": "resolve", "from": 0, "to": 4})]
         )
         solution = SimpleNamespace(
-            confidence=np.linspace(0, 1, 14), ranks=[GuideRank("kick.wav", 0.75, 0.8, 0.9, "sharp")], doubts=[doubt]
+            confidence=np.linspace(0, 1, 14), guides=[GuideRank("kick.wav", 0.75, 0.8, 0.9, "sharp")], doubts=[doubt]
         )
         data = tables.map_json(MAP, 9.0, solution)
         self.assertEqual([b["number"] for b in data["bars"]], [0, 1, 2, 3, 4])

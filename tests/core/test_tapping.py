@@ -4,9 +4,9 @@ from unittest import TestCase
 
 import numpy as np
 
-from core.beats import look
-from core.beats.tapping import beats_of, delay, lay_taps
 from core.tempomap.edits import EditError
+from core.tracking.context import build_context
+from core.tracking.tapping import beats_of, delay, map_from_taps
 from tests.core import takes
 from tests.core.test_situations import band
 
@@ -15,7 +15,7 @@ class Tapping(TestCase):
     @classmethod
     def setUpClass(cls):
         cls.truth, parts = band(bars=10)
-        cls.scene = look(takes.record(cls.truth, parts).players)
+        cls.scene = build_context(takes.record(cls.truth, parts).tracks)
 
     def taps(self, first, last, seed=0):
         rng = np.random.default_rng(seed)
@@ -35,7 +35,7 @@ class Tapping(TestCase):
 
     def test_over_a_map_only_the_tapped_stretch_changes(self):
         spoiled = self.truth.with_points(self.truth.seconds, self.truth.quarters)
-        laid = lay_taps(self.scene, spoiled, self.taps(8, 16))
+        laid = map_from_taps(self.scene, spoiled, self.taps(8, 16))
         np.testing.assert_array_equal(laid.beats(0, 7).seconds, self.truth.beats(0, 7).seconds)
         np.testing.assert_array_equal(laid.beats(17, 30).seconds, self.truth.beats(17, 30).seconds)
 

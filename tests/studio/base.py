@@ -8,11 +8,12 @@ import numpy as np
 import soundfile as sf
 from django.test import TestCase, override_settings
 
-from studio.desk.checking import _reviewed
+from studio.desk.doubt_views import _reviewed
+from studio.desk.find_job import FIND
 from studio.jobs.models import Job
 from studio.jobs.tasks import run
-from studio.library.gather import add_track
 from studio.library.models import Session
+from studio.library.uploads import add_track
 from tests.core.test_listening import strokes
 
 
@@ -53,7 +54,7 @@ class StudioCase(TestCase):
 
     def mapped(self):
         made = self.session(self.wav())
-        job = self.work(Job.objects.create(session=made, kind=Job.Kind.FIND))
+        job = self.work(Job.objects.create(session=made, kind=FIND))
         self.assertEqual(job.state, Job.State.DONE, job.message)
         made.refresh_from_db()
         return made

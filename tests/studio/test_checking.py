@@ -5,7 +5,8 @@ from unittest import mock
 
 import numpy as np
 
-from core.beats.doubt import Doubt, Remedy
+from core.tracking.doubts.doubt import Doubt, Remedy
+from studio.desk.find_job import FIND
 from studio.desk.models import Mark
 from studio.jobs.models import Job
 from tests.studio.base import StudioCase
@@ -36,7 +37,7 @@ class Checking(StudioCase):
 class Reach(Checking):
     def test_onward_moves_all_that_follow_and_leaves_all_before(self):
         before = self.times
-        self.edit(kind="nudge", beat=self.first + 8, by=0.02, carry="onward")
+        self.edit(kind="nudge", beat=self.first + 8, by=0.02, reach="onward")
         np.testing.assert_array_equal(self.times[:8], before[:8])
         np.testing.assert_allclose(self.times[8:], before[8:] + 0.02, atol=1e-6)
         self.assertIn("onward", self.state["name"])
@@ -45,7 +46,7 @@ class Reach(Checking):
         for beat in (4, 16):
             self.edit(kind="pin", beat=self.first + beat)
         before = self.times
-        self.edit(kind="move", beat=self.first + 10, to=float(before[10]) + 0.05, free=True, carry="pins")
+        self.edit(kind="move", beat=self.first + 10, to=float(before[10]) + 0.05, free=True, reach="pins")
         np.testing.assert_array_equal(self.times[:5], before[:5])
         np.testing.assert_array_equal(self.times[16:], before[16:])
         self.assertAlmostEqual(self.times[10], before[10] + 0.05, places=6)
@@ -57,7 +58,7 @@ class Reach(Checking):
 
     def test_to_the_next_attack(self):
         before = self.times
-        self.edit(kind="to-attack", beat=self.first + 6, by=-1, carry="onward")
+        self.edit(kind="to-attack", beat=self.first + 6, by=-1, reach="onward")
         self.assertEqual(self.edit(kind="to-attack", beat=self.first + 6, by=1).status_code, 422)  # into the next beat
         self.edit(kind="nudge", beat=self.first + 6, by=-0.02)
         self.edit(kind="to-attack", beat=self.first + 6, by=1)
@@ -150,7 +151,7 @@ class Marks(Checking):
         self.edit(kind="pin", beat=self.first + 8, on=False)
         self.mark(kind="lock", stretch=self.stretch(6, 12))
         before = self.times
-        job = self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
+        job = self.work(Job.objects.create(session=self.session_, kind=FIND))
         self.assertEqual(job.state, Job.State.DONE, job.message)
         found = self.client.get(f"{self.url}/map").json()["grid"]
         kept = [t for t in found["time"] if before[6] - 1e-6 <= t <= before[12] + 1e-6]
@@ -161,7 +162,7 @@ class Marks(Checking):
         self.mark(kind="lock", stretch=self.stretch(6, 12))
         self.session_.slowest, self.session_.fastest = 30, 40
         self.session_.save()
-        job = self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
+        job = self.work(Job.objects.create(session=self.session_, kind=FIND))
         self.assertEqual(job.state, Job.State.FAILED)
         self.assertIn("locked", job.message)
         self.assertEqual(self.client.get(f"{self.url}/map").json()["step"], self.state["step"])
@@ -194,7 +195,7 @@ class Marks(Checking):
         doubt = Doubt(
             "jump", at - 0.2, at + 0.2, 2, self.first + 6, 2, "The tempo jumps.", [Remedy("x", {"kind": "half"})]
         )
-        with mock.patch("studio.desk.checking.review", return_value=([], [doubt])):
+        with mock.patch("studio.desk.doubt_views.review", return_value=([], [doubt])):
             self.edit(kind="pin", beat=self.first + 20)
             self.assertEqual(len(self.client.get(f"{self.url}/doubts").json()["list"]), 1)
             self.mark(kind="fine", name="jump", stretch=[at - 0.2, at + 0.2])
@@ -233,9 +234,9 @@ class Versions(Checking):
         self.assertIn("As found", self.client.get(f"{self.url}/panel/check").content.decode())
         differs = self.client.get(f"{self.url}/compare/{original}").json()
         np.testing.assert_allclose(differs["ms"], -10, atol=1e-3)
-        self.state = self.post(f"{self.url}/travel", to=original, step=self.state["step"]).json()
+        self.state = self.post(f"{self.url}/undo", to=original, step=self.state["step"]).json()
         np.testing.assert_array_equal(self.times, before)
-        self.assertEqual(self.post(f"{self.url}/travel", to=original, step=0).status_code, 409)
+        self.assertEqual(self.post(f"{self.url}/undo", to=original, step=0).status_code, 409)
 
     def test_the_click_of_another_version(self):
         original = self.state["step"]
@@ -269,7 +270,7 @@ class Guides(Checking):
         self.assertEqual(page.status_code, 200)
         self.session_.refresh_from_db()
         self.assertEqual(self.session_.guides, {track.name: 80.0})
-        self.assertEqual(self.session_.wishes.guides, {track.name: 80.0})
+        self.assertEqual(self.session_.tracking_options.guides, {track.name: 80.0})
         self.assertIn('value="80"', self.client.get(f"{self.url}/panel/guide").content.decode())
 
     def test_a_weight_that_is_none_is_refused_in_words(self):

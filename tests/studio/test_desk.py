@@ -9,10 +9,12 @@ import mido
 import numpy as np
 import soundfile as sf
 
-from core.beats.doubt import Doubt, Remedy
-from core.listening import audio
+from core import audio
 from core.tempomap import TempoMap
+from core.tracking.doubts.doubt import Doubt, Remedy
+from studio.analysis.models import latest
 from studio.desk import history
+from studio.desk.find_job import FIND
 from studio.desk.views import BLOCK
 from studio.jobs.models import Job
 from tests.studio.base import StudioCase
@@ -40,14 +42,14 @@ class Editing(StudioCase):
     def test_a_move_snaps_to_the_attack_pins_and_is_named(self):
         time = self.state["grid"]["time"][5]
         index = self.state["grid"]["first"] + 5
-        answer = self.edit(kind="move", beat=index, to=time + 0.02, reach=0.03).json()
+        answer = self.edit(kind="move", beat=index, to=time + 0.02, snap_within=0.03).json()
         self.assertLess(abs(answer["grid"]["time"][5] - time), 0.002)  # back to the attack under it
         self.assertEqual(answer["grid"]["pins"], [index])
         self.assertRegex(answer["name"], r"^Moved bar \d+( beat \d)? by")
 
     def test_a_modifier_frees_it(self):
         time, index = self.state["grid"]["time"][5], self.state["grid"]["first"] + 5
-        moved = self.edit(kind="move", beat=index, to=time + 0.02, reach=0.03, free=True).json()
+        moved = self.edit(kind="move", beat=index, to=time + 0.02, snap_within=0.03, free=True).json()
         self.assertAlmostEqual(moved["grid"]["time"][5], time + 0.02, places=6)
         others = [t for i, t in enumerate(moved["grid"]["time"]) if i != 5]
         self.assertEqual(others, [t for i, t in enumerate(self.state["grid"]["time"]) if i != 5])
@@ -62,9 +64,9 @@ class Editing(StudioCase):
         self.edit(kind="double")
         self.edit(kind="downbeat", by=1)
         self.assertEqual(self.line(), ["Beats found", "Double the tempo", "Downbeat 1 later"])
-        back = self.post(f"{self.url}/travel", by=-2, step=self.state["step"]).json()
+        back = self.post(f"{self.url}/undo", by=-2, step=self.state["step"]).json()
         self.assertEqual((back["here"], len(self.line())), (0, 3))
-        on = self.post(f"{self.url}/travel", by=1, step=back["step"]).json()
+        on = self.post(f"{self.url}/undo", by=1, step=back["step"]).json()
         self.assertEqual(on["here"], 1)
         self.state = on
         self.edit(kind="half")  # another way from here on; the old one stays in the database
@@ -114,14 +116,14 @@ class Editing(StudioCase):
             self.assertEqual(self.client.get(f"{self.url}/panel/{stage}").status_code, 200)
         text = self.client.get(f"{self.url}/panel/check?beat=4").content.decode()
         self.assertIn("120.0", text)
-        refused = self.client.post(f"{self.url}/wishes", {"slowest": "90", "fastest": "80", "meter": ""})
+        refused = self.client.post(f"{self.url}/options", {"slowest": "90", "fastest": "80", "meter": ""})
         self.assertContains(refused, "rises", status_code=422)
         times = {"slowest": "50", "fastest": "70", "meter": "", "music_from": "x"}
-        self.assertContains(self.client.post(f"{self.url}/wishes", times), "is no time", status_code=422)
+        self.assertContains(self.client.post(f"{self.url}/options", times), "is no time", status_code=422)
         times |= {"music_from": "0:20", "music_to": "0:21.5"}
-        self.assertContains(self.client.post(f"{self.url}/wishes", times), "at least four seconds", status_code=422)
+        self.assertContains(self.client.post(f"{self.url}/options", times), "at least four seconds", status_code=422)
         self.client.post(
-            f"{self.url}/wishes",
+            f"{self.url}/options",
             {
                 "slowest": "50",
                 "fastest": "70",
@@ -132,9 +134,9 @@ class Editing(StudioCase):
             },
         )
         self.session_.refresh_from_db()
-        self.assertEqual((self.session_.wishes.tempo, self.session_.meter), ((50, 70), "3/4"))
-        self.assertEqual((self.session_.wishes.start, self.session_.wishes.end), (2.5, 19.0))
-        self.assertIs(self.session_.wishes.steady, False)
+        self.assertEqual((self.session_.tracking_options.tempo, self.session_.meter), ((50, 70), "3/4"))
+        self.assertEqual((self.session_.tracking_options.start, self.session_.tracking_options.end), (2.5, 19.0))
+        self.assertIs(self.session_.tracking_options.exact_tempo, False)
 
 
 class PlayedAndDrawn(StudioCase):
@@ -222,21 +224,21 @@ class Doubting(StudioCase):
         step = self.client.get(f"{self.url}/map").json()["step"]
         return self.post(f"{self.url}/edit", step=step, **said)
 
-    def test_a_stretch_is_solved_again_from_what_was_heard(self):
+    def test_a_stretch_is_detected_again(self):
         grid = self.client.get(f"{self.url}/map").json()["grid"]
         first = grid["first"]
         for k, by in ((10, 0.06), (11, 0.08), (12, 0.06)):
             self.edit(kind="nudge", beat=first + k, by=by)
         # what was nudged is pinned and would stay; take the pins' step back by moving on the unpinned map
-        self.client.post(f"{self.url}/travel", {"by": -3}, content_type="application/json")
+        self.client.post(f"{self.url}/undo", {"by": -3}, content_type="application/json")
         again = self.edit(kind="resolve", **{"from": first + 8, "to": first + 15})
         self.assertEqual(again.status_code, 200, again.content)
         np.testing.assert_allclose(again.json()["grid"]["time"], grid["time"], atol=0.003)
-        self.assertIn("Solved again", again.json()["name"])
+        self.assertIn("Detected again", again.json()["name"])
         self.assertEqual(self.edit(kind="resolve", **{"from": first + 8, "to": first + 9}).status_code, 422)
 
     def test_another_reading_is_a_step_like_any_other(self):
-        offered = self.session_.finding["alternatives"]
+        offered = latest(self.session_, "alternatives")["alternatives"]
         self.assertTrue(offered)
         page = self.client.get(f"{self.url}/panel/find").content.decode()
         self.assertIn(offered[0]["name"], page)
@@ -249,14 +251,14 @@ class Doubting(StudioCase):
         at = grid["time"][6]
         words = "Several readings fit here."
         doubt = Doubt("weak", at - 0.2, at + 0.2, 2, grid["first"] + 6, 2, words, [Remedy("again", {"kind": "half"})])
-        with mock.patch("studio.desk.checking.review", return_value=([], [doubt])):
+        with mock.patch("studio.desk.doubt_views.review", return_value=([], [doubt])):
             before = self.client.get(f"{self.url}/doubts").json()
             self.assertEqual([d["reason"] for d in before["list"]], [words])
             self.assertIn(words, before["html"])
             self.edit(kind="nudge", beat=grid["first"] + 6, by=0.004)
             self.assertEqual(self.client.get(f"{self.url}/doubts").json()["list"], [])
         pinned = self.client.get(f"{self.url}/map").json()["grid"]["time"][6]
-        self.work(Job.objects.create(session=self.session_, kind=Job.Kind.FIND))
+        self.work(Job.objects.create(session=self.session_, kind=FIND))
         found = self.client.get(f"{self.url}/map").json()["grid"]
         self.assertIn(pinned, found["time"])
         self.assertEqual(len(found["pins"]), 1)

@@ -6,9 +6,10 @@ import mido
 import numpy as np
 import soundfile as sf
 
+from studio.desk.find_job import FIND
 from studio.jobs.models import Job
-from studio.library.gather import clean_name
 from studio.library.models import Session, Track, Upload
+from studio.library.uploads import LISTEN, clean_name
 from tests.studio.base import StudioCase
 
 
@@ -32,7 +33,7 @@ class Uploading(StudioCase):
         track = Track.objects.get(pk=answer["track"])
         self.assertEqual((track.name, track.rate, track.channels), ("kick", 44_100, 1))
         self.assertEqual(track.source.read_bytes(), data)
-        self.assertEqual(Job.objects.get().kind, Job.Kind.LISTEN)
+        self.assertEqual(Job.objects.get().kind, LISTEN)
         self.assertEqual(Upload.objects.count(), 0)
 
     def test_an_interrupted_one_goes_on_where_it_stopped(self):
@@ -138,7 +139,7 @@ class Uploading(StudioCase):
         session = self.session(self.wav("a.wav"), self.wav("b.wav", 1 + 0.5 * np.arange(20), rate=48_000))
         second = session.tracks.last()
         self.assertIn("played beside the others at 44.1 kHz", second.remarks[0])
-        self.work(Job.objects.create(session=session, kind=Job.Kind.LISTEN, track=second))
+        self.work(Job.objects.create(session=session, kind=LISTEN, track=second))
         second.refresh_from_db()
         self.assertEqual(sf.info(second.playback).samplerate, 44_100)
         self.assertEqual(sf.info(second.source).samplerate, 48_000)
@@ -155,7 +156,7 @@ class Uploading(StudioCase):
         file.tracks.append(track)
         file.save(self.folder / "solo.mid")
         session = self.session(self.folder / "solo.mid")
-        job = self.work(Job.objects.create(session=session, kind=Job.Kind.FIND))
+        job = self.work(Job.objects.create(session=session, kind=FIND))
         self.assertEqual(job.state, Job.State.DONE, job.message)
         found = session.tracks.get()
         self.assertTrue(found.midi)

@@ -70,7 +70,7 @@ class Answers(StudioCase):
 
     EDITS = (
         {"kind": "nudge", "beat": 8, "by": 0.01},
-        {"kind": "nudge", "beat": 8, "by": 0.02, "carry": "onward"},
+        {"kind": "nudge", "beat": 8, "by": 0.02, "reach": "onward"},
         {"kind": "pin", "beat": 12},
         {"kind": "shift", "by": 0.005},
         {"kind": "tempo", "beat": 9, "bpm": 118},

@@ -6,8 +6,9 @@ import io
 import numpy as np
 import soundfile as sf
 
+from studio.harmony.work import CHORDS
 from studio.jobs.models import Job
-from studio.library.gather import add_track
+from studio.library.uploads import LISTEN, add_track
 from studio.parts.models import Part
 from tests.core.test_chords import chord_sound
 from tests.studio.base import StudioCase
@@ -28,11 +29,11 @@ class Harmony(StudioCase):
         path = self.folder / "tones.wav"
         sf.write(path, x, 8000)
         track = add_track(self.session_, path, path.name)
-        self.work(Job.objects.create(session=self.session_, kind=Job.Kind.LISTEN, track=track))
+        self.work(Job.objects.create(session=self.session_, kind=LISTEN, track=track))
 
     def find(self):
         self.assertContains(self.client.post(f"{self.url}/chords/find"), "Listening")
-        return self.work(Job.objects.get(kind=Job.Kind.CHORDS))
+        return self.work(Job.objects.get(kind=CHORDS))
 
     def lane(self):
         return self.client.get(f"{self.url}/chords").json()
@@ -54,15 +55,15 @@ class Harmony(StudioCase):
         self.client.post(f"{self.url}/chords/pad")
         part = Part.objects.get()
         self.assertEqual((part.name, part.instrument), ("Pad", "pad"))
-        first = [n for n in part.step.rows() if n.bar == 1]
+        first = [n for n in part.step.stored() if n.bar == 1]
         self.assertEqual({n.pitch % 12 for n in first}, {0, 4, 7})
 
     def test_written_by_hand_undone_and_done_again(self):
         self.assertEqual(self.edit(at=1.1, text="Dm7").json()["text"], ["Dm7"])
         self.assertEqual(self.edit(at=5.2, text="bb").json()["text"], ["Dm7", "Bb"])
         self.assertEqual(self.edit(at=5.2, text="").json()["text"], ["Dm7"])
-        self.assertEqual(self.edit(travel=-1).json()["text"], ["Dm7", "Bb"])
-        self.assertEqual(self.edit(travel=1).json()["text"], ["Dm7"])
+        self.assertEqual(self.edit(by=-1).json()["text"], ["Dm7", "Bb"])
+        self.assertEqual(self.edit(by=1).json()["text"], ["Dm7"])
         answer = self.edit(at=1.1, text="dear")
         self.assertEqual(answer.status_code, 422)
         self.assertIn("no chord symbol", answer.json()["error"])
@@ -85,7 +86,7 @@ class Harmony(StudioCase):
     def test_without_a_map(self):
         empty = self.session(self.wav("other.wav"))
         self.assertEqual(self.client.get(f"/sessions/{empty.pk}/chords").status_code, 404)
-        job = self.work(Job.objects.create(session=empty, kind=Job.Kind.CHORDS))
+        job = self.work(Job.objects.create(session=empty, kind=CHORDS))
         self.assertEqual(job.state, Job.State.FAILED)
         self.assertIn("no map", job.message)
 

@@ -8,6 +8,7 @@ from django.db import connection
 from django.test.utils import CaptureQueriesContext
 
 from core.tempomap import TempoMap
+from studio.analysis.models import Analysis
 from studio.desk import history, models
 from studio.desk.models import MapStep
 from tests.studio.base import StudioCase
@@ -27,7 +28,7 @@ class Places(StudioCase):
         self.assertEqual([s.place for s in self.steps], [0, 1, 2])
 
     def test_another_way_from_an_earlier_step_counts_from_there(self):
-        history.go(self.take, -2)
+        history.undo_redo(self.take, -2)
         other = history.record(self.take, even(90), "at 90")
         self.assertEqual(other.place, 1)
         line, here = history.line(self.take)
@@ -39,7 +40,7 @@ class Places(StudioCase):
             self.assertEqual(history.line(self.take)[1], step.place)
 
     def test_steps_of_before_are_counted_when_the_database_is_brought_up_to_date(self):
-        history.go(self.take, -1)
+        history.undo_redo(self.take, -1)
         branch = history.record(self.take, even(95), "at 95")
         MapStep.objects.update(place=0)
         importlib.import_module("studio.desk.migrations.0006_place_in_history").count_steps(apps, None)
@@ -53,9 +54,8 @@ class Reading(StudioCase):
     def setUp(self):
         super().setUp()
         self.take = self.session()
-        self.step = history.record(
-            self.take, even(100), "Beats found", finding={"alternatives": [{"name": "x" * 5000}]}
-        )
+        self.step = history.record(self.take, even(100), "Beats found")
+        Analysis.objects.create(session=self.take, features_version=1, alternatives=[{"name": "x" * 5000}])
 
     def asked(self, act):
         with CaptureQueriesContext(
@@ -65,14 +65,14 @@ class Reading(StudioCase):
         self.assertEqual(answer.status_code, 200)
         return [q["sql"] for q in queries if q["sql"].startswith("SELECT")]
 
-    def test_an_edit_reads_no_map_that_is_at_hand_and_no_finding(self):
+    def test_an_edit_reads_no_map_that_is_in_memory_and_no_analysis(self):
         url = f"/sessions/{self.take.pk}/edit"
         said = {"kind": "nudge", "beat": 5, "by": 0.01, "step": self.step.pk}
         for sql in self.asked(lambda: self.post(url, **said)):
             self.assertNotIn('"map"', sql)
-            self.assertNotIn('"finding"', sql)
+            self.assertNotIn('"analysis_analysis"', sql)
 
-    def test_a_map_that_is_not_at_hand_is_read_and_is_the_same(self):
+    def test_a_map_that_is_not_in_memory_is_read_and_is_the_same(self):
         models._recent.clear()
         with CaptureQueriesContext(connection) as queries:
             step = MapStep.objects.defer("map").get(pk=self.step.pk)
@@ -84,15 +84,15 @@ class Reading(StudioCase):
 
     def test_the_jobs_that_are_asked_for_all_the_time_read_neither(self):
         for sql in self.asked(lambda: self.client.get(f"/sessions/{self.take.pk}/jobs")):
-            self.assertNotIn('"finding"', sql)
+            self.assertNotIn('"analysis_analysis"', sql)
             self.assertNotIn('"desk_mapstep"."map"', sql)
 
-    def test_no_more_maps_than_some_are_kept_at_hand(self):
-        for k in range(models.RECENT + 10):
+    def test_no_more_maps_than_some_are_kept_in_memory(self):
+        for k in range(models._recent.most + 10):
             history.record(self.take, even(60 + k), f"step {k}")
-        self.assertLessEqual(len(models._recent), models.RECENT)
+        self.assertLessEqual(len(models._recent), models._recent.most)
         self.take.refresh_from_db()
-        self.assertEqual(self.take.step.tempo_map, even(60 + models.RECENT + 9))
+        self.assertEqual(self.take.step.tempo_map, even(60 + models._recent.most + 9))
 
     def test_what_is_written_is_what_was_made_to_the_bit(self):
         rng = np.random.default_rng(1)

@@ -7,43 +7,58 @@ import numpy as np
 import soundfile as sf
 from django.utils import timezone
 
-from core.listening import kept
-from studio.jobs import tasks
+from core.listening import stored
+from studio.analysis import features
+from studio.analysis.models import latest
+from studio.analysis.work import listen_again
+from studio.desk.find_job import FIND
+from studio.jobs import registry, tasks
 from studio.jobs.models import SILENCE, TRIES, Job
-from studio.library.hearing import HEARD, scene
+from studio.jobs.registry import JobKind
+from studio.library.uploads import LISTEN
 from tests.studio.base import StudioCase
 
 
 class Ends(StudioCase):
     def find(self, *paths):
-        return self.work(Job.objects.create(session=self.session(*paths), kind=Job.Kind.FIND))
+        return self.work(Job.objects.create(session=self.session(*paths), kind=FIND))
+
+    def instead(self, work):
+        """Other work in place of finding beats."""
+        return mock.patch.dict(registry._kinds, {FIND: JobKind(FIND, "Finding beats", work)})
 
     def test_a_map_is_found_and_recorded(self):
         session = self.mapped()
         beats = session.step.tempo_map.beats()
         np.testing.assert_allclose(np.diff(beats.seconds), 0.5, atol=0.002)
         self.assertEqual(session.step.name, "Beats found")
-        self.assertEqual(len(session.finding["confidence"]), len(beats))
+        self.assertEqual(len(latest(session, "confidence")["confidence"]), len(beats))
 
-    def test_what_an_earlier_version_heard_is_heard_again(self):
+    def test_what_an_earlier_version_analysed_is_analysed_again_by_a_job(self):
         session = self.mapped()
-        path = session.tracks.get().folder / HEARD
-        before = kept.read(path)
-        with np.load(path) as d:
-            old = {k: v for k, v in d.items() if k not in ("version", "sharpness")}
-        np.savez(path, **old)
-        self.assertIsNone(kept.read(path))
-        seen = scene(session)
-        np.testing.assert_array_equal(seen.players[0].attacks.sharpness, before.attacks.sharpness)
-        np.testing.assert_array_equal(kept.read(path).attacks.seconds, before.attacks.seconds)
+        track = session.tracks.get()
+        before = features.analysed(track)
+        with mock.patch.object(stored, "VERSION", stored.VERSION + 1):
+            self.assertIsNone(features.analysed(track))
+            self.assertEqual(features.outdated(), [track])
+            self.assertEqual(listen_again(), 1)
+            self.assertEqual(listen_again(), 1)  # the same job, not one more
+            self.work(session.jobs.get(kind=LISTEN))
+            self.assertEqual(features.outdated(), [])
+            after = features.analysed(track)
+        np.testing.assert_array_equal(after.attacks.sharpness, before.attacks.sharpness)
+        np.testing.assert_array_equal(after.attacks.seconds, before.attacks.seconds)
 
-    def test_a_damaged_file_of_what_was_heard_is_made_again(self):
+    def test_asking_never_analyses_but_queues_a_job_for_a_damaged_file(self):
         session = self.mapped()
-        path = session.tracks.get().folder / HEARD
+        path = session.tracks.get().folder / features.FEATURES
         path.write_bytes(path.read_bytes()[:1000])
-        seen = scene(session)
-        self.assertEqual(len(seen.players), 1)
-        self.assertIsNotNone(kept.read(path))
+        with mock.patch("core.analysis.pipeline.analyse_source", side_effect=AssertionError("analysed")):
+            for url in ("doubts", "lean", "panel/check", "map", "facts", f"fold/{session.tracks.get().pk}"):
+                self.assertEqual(self.client.get(f"/sessions/{session.pk}/{url}").status_code, 200, url)
+            self.assertEqual(self.client.get(f"/tracks/{session.tracks.get().pk}/attacks").json()["seconds"], [])
+        self.work(session.jobs.get(kind=LISTEN, state=Job.State.WAITING))
+        self.assertEqual(len(features.context(session).tracks), 1)
 
     def test_too_short_silent_and_empty_fail_in_words(self):
         sf.write(self.folder / "short.wav", np.random.default_rng(0).uniform(-1, 1, 44_100), 44_100)
@@ -59,7 +74,7 @@ class Ends(StudioCase):
 
     def test_what_was_not_foreseen_is_reported_too(self):
         with (
-            mock.patch.dict(tasks.WORK, {Job.Kind.FIND: mock.Mock(side_effect=RuntimeError("boom"))}),
+            self.instead(mock.Mock(side_effect=RuntimeError("boom"))),
             self.assertLogs("studio.jobs", "ERROR"),
         ):
             job = self.find(self.wav())
@@ -67,17 +82,15 @@ class Ends(StudioCase):
         self.assertIn("Your tracks and map are safe", job.message)
 
     def test_a_full_disk_while_working(self):
-        with mock.patch.dict(
-            tasks.WORK, {Job.Kind.FIND: mock.Mock(side_effect=OSError(28, "No space left on device"))}
-        ):
+        with self.instead(mock.Mock(side_effect=OSError(28, "No space left on device"))):
             self.assertIn("No space left", self.find(self.wav()).message)
 
     def test_cancel_waiting_and_running(self):
         session = self.session(self.wav())
-        waiting = tasks.start(session, Job.Kind.FIND)
+        waiting = tasks.start(session, FIND)
         self.client.post(f"/jobs/{waiting.pk}/cancel")
         self.assertEqual(self.work(waiting).state, Job.State.CANCELLED)
-        running = Job.objects.create(session=session, kind=Job.Kind.FIND)
+        running = Job.objects.create(session=session, kind=FIND)
 
         def cancelled_in_the_middle(job, report):
             report("Listening", 0.1)
@@ -85,7 +98,7 @@ class Ends(StudioCase):
             report("Counting", 0.2)
             self.fail("went on although cancelled")
 
-        with mock.patch.dict(tasks.WORK, {Job.Kind.FIND: cancelled_in_the_middle}):
+        with self.instead(cancelled_in_the_middle):
             self.assertEqual(self.work(running).state, Job.State.CANCELLED)
         self.assertIn("was cancelled", self.client.get(f"/sessions/{session.pk}/jobs").content.decode())
 
@@ -95,7 +108,7 @@ class DeadWorkers(StudioCase):
         long_ago = timezone.now() - SILENCE - timedelta(seconds=1)
         return Job.objects.create(
             session=self.session(self.wav()),
-            kind=Job.Kind.FIND,
+            kind=FIND,
             state=Job.State.RUNNING,
             **{"heartbeat": long_ago, "tries": 1, **facts},
         )
@@ -131,8 +144,8 @@ class DeadWorkers(StudioCase):
 
     def test_a_job_queued_twice_is_done_once(self):
         session = self.session(self.wav())
-        job = tasks.start(session, Job.Kind.FIND)
-        self.assertEqual(tasks.start(session, Job.Kind.FIND), job)
+        job = tasks.start(session, FIND)
+        self.assertEqual(tasks.start(session, FIND), job)
         self.work(job)
         self.work(job)
         self.assertEqual((job.tries, session.steps.count()), (1, 1))

@@ -8,13 +8,12 @@ import numpy as np
 import soundfile as sf
 from django.core.files.uploadedfile import SimpleUploadedFile
 
-from core.following.parts import sounding
 from core.formats import smf, wavloop
-from core.formats.smf import Note
-from core.instruments.stream import stretch
-from studio.library.gather import add_track
+from core.instruments.stream import render_block
+from core.notes import Note, to_seconds
+from studio.library.uploads import add_track
 from studio.parts.models import Part
-from studio.parts.sound import _loop, _sounding
+from studio.parts.sound import _loop, _notes
 from tests.studio.base import StudioCase
 
 
@@ -40,7 +39,7 @@ def midi_file(*ticks, tempo=500_000):
 class Parts(StudioCase):
     def setUp(self):
         super().setUp()
-        _sounding.cache_clear()
+        _notes.cache_clear()
         _loop.cache_clear()
         self.session_ = self.mapped()
         self.url = f"/sessions/{self.session_.pk}"
@@ -59,7 +58,13 @@ class Parts(StudioCase):
         self.session_.refresh_from_db()
         t = float(self.session_.step.tempo_map.seconds_of_beat(beat))
         answer = self.post(
-            f"{self.url}/edit", step=self.session_.step_id, kind="move", beat=beat, to=t + to, carry="beat", reach=0
+            f"{self.url}/edit",
+            step=self.session_.step_id,
+            kind="move",
+            beat=beat,
+            to=t + to,
+            reach="beat",
+            snap_within=0,
         )
         self.assertEqual(answer.status_code, 200, answer.content[:300])
         self.session_.refresh_from_db()
@@ -70,7 +75,7 @@ class Parts(StudioCase):
         self.move_a_beat()
         after = self.drawn()[0]["start"]
         m, part = self.session_.step.tempo_map, self.part()
-        meant = [n.start for n in sounding(m, part.step.rows())]
+        meant = [n.start for n in to_seconds(m, part.step.stored())]
         self.assertLess(np.abs(np.array(after) - meant).max(), 1 / self.session_.rate)
         self.assertNotEqual(before, after)
         self.assertGreater(self.drawn()[0]["largest"], 25)  # the other tie would have stayed
@@ -98,8 +103,8 @@ class Parts(StudioCase):
         url = f"{self.url}/blocks/3?tracks={track.pk}&parts={part.pk}"
         block = np.frombuffer(self.client.get(url).content, np.float32)
         size = len(block) // 2
-        notes = part.step.sounding(self.session_.step.tempo_map)
-        np.testing.assert_array_equal(block[size:], stretch(notes, "drums", self.session_.rate, 3 * size, size))
+        notes = part.step.notes_in_seconds(self.session_.step.tempo_map)
+        np.testing.assert_array_equal(block[size:], render_block(notes, "drums", self.session_.rate, 3 * size, size))
         self.assertTrue(block[size:].any())
         self.assertEqual(self.client.get(f"{self.url}/blocks/3?tracks={track.pk}&parts=999").status_code, 404)
 
@@ -163,8 +168,8 @@ class Parts(StudioCase):
         self.assertEqual(data["notes"][1]["length"], 1.0)
         data = self.roll(do="repeat", **{"from": 1, "to": 1, "times": 1}).json()
         self.assertEqual(len(data["notes"]), 8)
-        self.assertEqual(len(self.roll(travel=-1).json()["notes"]), 4)
-        self.assertEqual(len(self.roll(travel=1).json()["notes"]), 8)
+        self.assertEqual(len(self.roll(by=-1).json()["notes"]), 4)
+        self.assertEqual(len(self.roll(by=1).json()["notes"]), 8)
         self.assertEqual(len(self.roll(do="remove", notes=[0, 1]).json()["notes"]), 6)
         panel = self.client.get(f"{self.url}/parts/panel").content.decode()
         self.assertIn("Removed notes", panel)
@@ -279,8 +284,8 @@ class Parts(StudioCase):
         data = b"".join(self.client.get(f"{self.url}/deliver/part/{part.pk}.wav").streaming_content)
         x, rate = sf.read(io.BytesIO(data), dtype="float32")
         self.assertEqual(len(x), round(self.session_.seconds * rate))
-        notes = part.step.sounding(self.session_.step.tempo_map)
-        np.testing.assert_allclose(x, np.clip(stretch(notes, "drums", rate, 0, len(x)), -1, 1), atol=2**-22)
+        notes = part.step.notes_in_seconds(self.session_.step.tempo_map)
+        np.testing.assert_allclose(x, np.clip(render_block(notes, "drums", rate, 0, len(x)), -1, 1), atol=2**-22)
 
     def test_a_loop_is_cut_exactly_on_its_lines(self):
         track = self.session_.tracks.get()

@@ -1,7 +1,7 @@
 """The running order through the page's own addresses."""
 
 from studio.desk.models import Mark
-from studio.running.models import Turn
+from studio.running_order.models import Turn
 from tests.studio.base import StudioCase
 
 
@@ -61,8 +61,8 @@ class Running(StudioCase):
             "kind": "move",
             "beat": 0,
             "to": float(step.tempo_map.bar_seconds(1)) + 0.02,
-            "carry": "beat",
-            "reach": 0,
+            "reach": "beat",
+            "snap_within": 0,
         }
         self.assertEqual(self.post(f"{self.url}/edit", step=step.pk, **beat).status_code, 200)
         self.session_.refresh_from_db()

@@ -5,7 +5,7 @@ import tempfile
 from pathlib import Path
 from unittest import TestCase, mock
 
-from studio.jobs.management.commands import serve
+from studio.server.management.commands import serve
 
 
 class WriteBack(TestCase):

@@ -1,19 +1,21 @@
 """Edits as the page asks for them: each names a core edit, its arguments, and what history calls it."""
 
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
 
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError
 from studio.desk.edits import bars, beats, stretches
-from studio.desk.edits.asked import snapped
 from studio.desk.models import Mark
 from studio.library.models import Session
 
-__all__ = ["EDITS", "FRESH", "EditError", "apply", "respect_locks", "snapped"]
+__all__ = ["EDITS", "FIRST_EDITS", "EditError", "apply", "respect_locks"]
 
-EDITS: dict[str, Callable] = {
+#: What does an edit: from the session, its map and the request's parameters to the new map and the step's name.
+Edit = Callable[[Session, TempoMap, dict[str, Any]], tuple[TempoMap, str]]
+EDITS: dict[str, Edit] = {
     "move": beats.move,
     "nudge": beats.nudge,
     "tempo": beats.tempo,
@@ -43,22 +45,26 @@ EDITS: dict[str, Callable] = {
     "offbeat": stretches.offbeat,
     "starts": stretches.starts,
     "ends": stretches.ends,
+}
+#: Edits that need no map to begin with.
+FIRST_EDITS: dict[str, Callable[[Session, TempoMap | None, dict[str, Any]], tuple[TempoMap, str]]] = {
     "tap": stretches.tap,
     "rough": stretches.rough,
 }
-#: Edits that need no map to begin with.
-FRESH = ("tap", "rough")
 
 
-def apply(session: Session, tempo_map: TempoMap | None, said: dict) -> tuple[TempoMap, str]:
+def apply(session: Session, tempo_map: TempoMap | None, params: dict[str, Any]) -> tuple[TempoMap, str]:
     """The edited map and the step's name. Raises :class:`EditError`."""
-    edit = EDITS.get(said.get("kind", ""))
-    if edit is None:
+    kind = str(params.get("kind", ""))
+    if kind not in EDITS and kind not in FIRST_EDITS:
         raise EditError("This version of Diachron does not know that edit.")
-    if tempo_map is None and said["kind"] not in FRESH:
-        raise EditError("There is no map yet.")
     try:
-        edited, name = edit(session, tempo_map, said)
+        if kind in FIRST_EDITS:
+            edited, name = FIRST_EDITS[kind](session, tempo_map, params)
+        elif tempo_map is None:
+            raise EditError("There is no map yet.")
+        else:
+            edited, name = EDITS[kind](session, tempo_map, params)
     except (KeyError, TypeError) as e:
         raise EditError(f"The edit was not understood ({e}).") from None
     except EditError:

@@ -1,8 +1,14 @@
+// @ts-check
 // Talking to the server: JSON requests with the CSRF token, and notes to the engineer.
 
 const token = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
 
-/** POST (or another method) JSON; resolves to {ok, status, data}. Never rejects. */
+/**
+ * POST (or another method) JSON. Never rejects.
+ * @param {string} url
+ * @param {unknown} [data]
+ * @returns {Promise<{ok: boolean, status: number, data: any}>}
+ */
 export async function send(url, data, method = "POST") {
   try {
     const response = await fetch(url, {
@@ -19,7 +25,11 @@ export async function send(url, data, method = "POST") {
     }
     return { ok: response.ok, status: response.status, data: parsed };
   } catch {
-    return { ok: false, status: 0, data: { error: "The server does not answer. Nothing is lost; try again when it is back." } };
+    return {
+      ok: false,
+      status: 0,
+      data: { error: "The server does not answer. Nothing is lost; try again when it is back." },
+    };
   }
 }
 

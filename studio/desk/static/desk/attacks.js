@@ -1,3 +1,4 @@
+// @ts-check
 // Tick marks at the attacks of each track, as many as its sensitivity lets through; stepping from one to the next.
 
 import { INK } from "./palette.js";
@@ -14,7 +15,8 @@ export class AttackMarks {
 
   /** How many of a track's attacks count, 0 none to 1 all; kept by the browser. */
   sensitivity(track) {
-    if (!this.shares.has(track.id)) this.shares.set(track.id, Number(localStorage.getItem(`ticks-${track.id}`) ?? 0.75));
+    if (!this.shares.has(track.id))
+      this.shares.set(track.id, Number(localStorage.getItem(`ticks-${track.id}`) ?? 0.75));
     return this.shares.get(track.id);
   }
 
@@ -30,7 +32,7 @@ export class AttackMarks {
   }
 
   of(track) {
-    if (!this.found.has(track.id) && !this.asked.has(track.id) && track.heard) {
+    if (!this.found.has(track.id) && !this.asked.has(track.id) && track.analysed) {
       this.asked.add(track.id);
       tryJson(`/tracks/${track.id}/attacks`).then((data) => {
         if (data) this.found.set(track.id, data);
@@ -69,7 +71,7 @@ export class AttackMarks {
   next(seconds, by) {
     let best = null;
     const { tracks } = this.desk.facts;
-    const solo = tracks.filter((t) => t.solo && t.heard);
+    const solo = tracks.filter((t) => t.solo && t.analysed);
     for (const track of solo.length ? solo : tracks) {
       if (!this.of(track) || this.desk.isSilenced(track)) continue;
       const t = this.nextOn(track, seconds, by);

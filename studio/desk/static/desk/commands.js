@@ -1,5 +1,7 @@
+// @ts-check
 // Every command with its keys, its words for the help, and what it does.
 
+import { toggleClick, setClickStyle, toggleEars, cyclePace, setLead, toggleFollow } from "./switches.js";
 import { forms } from "./forms.js";
 import { loopTwo, stretchBy, toggleLoop } from "./looping.js";
 import { note } from "../studio/server.js";
@@ -11,13 +13,16 @@ const CHOOSE_STRETCH = "Choose a stretch first: drag along the time above the ba
 /** A command that makes an edit. Its button shows what it would do while the pointer rests on it. */
 const edits = (keys, words, edit, without) => [keys, words, (d) => make(d, edit(d), without), edit];
 /** An edit of the chosen beat. */
-const chosen = (keys, words, edit) => edits(keys, words, (d) => (d.selected === null ? null : edit(d.selected, d)), CHOOSE_BEAT);
-const nudges = (keys, words, by) => chosen(keys, words, (beat, d) => ({ kind: "nudge", beat, by, carry: d.carry }));
+const chosen = (keys, words, edit) =>
+  edits(keys, words, (d) => (d.selected === null ? null : edit(d.selected, d)), CHOOSE_BEAT);
+const nudges = (keys, words, by) => chosen(keys, words, (beat, d) => ({ kind: "nudge", beat, by, reach: d.reach }));
 
 /** A doubt that is looked at is right as it is; else the chosen beat is pinned or free again. */
 function pinning(desk) {
   if (desk.panels.pane === "doubts" && desk.doubts.now) return desk.doubts.approval;
-  return desk.selected === null ? null : { kind: "pin", beat: desk.selected, on: !desk.grid.isPinned(desk.grid.place(desk.selected)) };
+  return desk.selected === null
+    ? null
+    : { kind: "pin", beat: desk.selected, on: !desk.grid.isPinned(desk.grid.place(desk.selected)) };
 }
 
 function make(desk, edit, without) {
@@ -48,11 +53,11 @@ export const GROUPS = {
     release: [["b"], "Leave the held section", (d) => d.order.release()],
     "order-stop": [["u"], "Stop the running order", (d) => d.order.stop()],
     "loop-section": [["\\"], "Loop this section", (d) => d.marks.loop()],
-    slow: [["q"], "Slower: 100, 75, 50, 25 %", (d) => d.cyclePace()],
-    click: [["c"], "Click on or off", (d) => d.toggleClick()],
-    ears: [["Shift+C"], "Click left, tracks right", (d) => d.toggleEars()],
-    lead: [["n"], "Count-in of a bar", (d) => d.setLead(d.player.bars ? 0 : 1)],
-    follow: [["f"], "Keep the playhead in view", (d) => d.toggleFollow()],
+    slow: [["q"], "Slower: 100, 75, 50, 25 %", (d) => cyclePace(d)],
+    click: [["c"], "Click on or off", (d) => toggleClick(d)],
+    ears: [["Shift+C"], "Click left, tracks right", (d) => toggleEars(d)],
+    lead: [["n"], "Count-in of a bar", (d) => setLead(d, d.player.bars ? 0 : 1)],
+    follow: [["f"], "Keep the playhead in view", (d) => toggleFollow(d)],
   },
   Doubts: {
     "next-doubt": [["j"], "Next doubt", (d) => d.doubts.step(1)],
@@ -69,24 +74,43 @@ export const GROUPS = {
     later: nudges(["."], "1 ms later", 0.001),
     "much-earlier": nudges(["<"], "10 ms earlier", -0.01),
     "much-later": nudges([">"], "10 ms later", 0.01),
-    "attack-before": chosen(["{"], "To the attack before", (beat, d) => ({ kind: "to-attack", beat, by: -1, carry: d.carry })),
-    "attack-after": chosen(["}"], "To the next attack", (beat, d) => ({ kind: "to-attack", beat, by: 1, carry: d.carry })),
-    carry: [["r"], "How far an edit carries", (d) => d.cycleCarry()],
-    insert: edits(["i"], "Insert a beat at the playhead", (d) => ({ kind: "insert", to: d.player.seconds, reach: 14 * d.view.perPixel })),
+    "attack-before": chosen(["{"], "To the attack before", (beat, d) => ({
+      kind: "to-attack",
+      beat,
+      by: -1,
+      reach: d.reach,
+    })),
+    "attack-after": chosen(["}"], "To the next attack", (beat, d) => ({
+      kind: "to-attack",
+      beat,
+      by: 1,
+      reach: d.reach,
+    })),
+    reach: [["r"], "How far an edit carries", (d) => d.cycleReach()],
+    insert: edits(["i"], "Insert a beat at the playhead", (d) => ({
+      kind: "insert",
+      to: d.player.seconds,
+      snap_within: 14 * d.view.perPixel,
+    })),
     remove: chosen(["Delete", "Backspace"], "Remove the beat", (beat) => ({ kind: "remove", beat })),
   },
   Steps: {
     version: [["Shift+V"], "Name this version", (d) => d.panels.reach("steps", "#version")],
     compare: [["Shift+W"], "Compare with another version", (d) => d.compare.withLast()],
     versions: [["a"], "Click of the other version", (d) => d.compare.switchClick()],
-    "chords-undo": [["Shift+U"], "Undo in the chords", (d) => d.chords.travel(-1)],
-    undo: [["Ctrl+z"], "Undo", (d) => d.editing.travel(-1)],
-    redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.travel(1)],
+    "chords-undo": [["Shift+U"], "Undo in the chords", (d) => d.chords.undoRedo(-1)],
+    undo: [["Ctrl+z"], "Undo", (d) => d.editing.undoRedo(-1)],
+    redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.undoRedo(1)],
     leave: [["Escape"], "Choose nothing, forget taps", (d) => d.leave()],
     help: [["?"], "All keys", () => document.getElementById("help").showModal()],
   },
   "Stretch, or whole map": {
-    solve: edits(["Shift+S"], "Find its beats again", (d) => (d.loop ? d.stretches.of({ kind: "resolve" }) : null), CHOOSE_STRETCH),
+    solve: edits(
+      ["Shift+S"],
+      "Find its beats again",
+      (d) => (d.loop ? d.stretches.of({ kind: "resolve" }) : null),
+      CHOOSE_STRETCH,
+    ),
     half: edits(["h"], "Half the tempo", (d) => d.stretches.of({ kind: "half" })),
     double: edits(["d"], "Double the tempo", (d) => d.stretches.of({ kind: "double" })),
     "three-two": edits(["4"], "Count 3:2", (d) => d.stretches.ratio("3:2")),
@@ -151,7 +175,24 @@ function ofBeat(desk, field) {
 
 export const COMMANDS = Object.assign({}, ...Object.values(GROUPS));
 
-const SHOWN = { " ": "Space", ArrowLeft: "←", ArrowRight: "→", ArrowUp: "↑", ArrowDown: "↓", "Shift+ArrowLeft": "Shift ←", "Shift+ArrowRight": "Shift →", "Shift+ArrowDown": "Shift ↓", "Ctrl+ArrowLeft": "Ctrl ←", "Ctrl+ArrowRight": "Ctrl →", "Ctrl+z": "Ctrl Z", "Ctrl+Shift+Z": "Ctrl Shift Z", "Ctrl+y": "Ctrl Y", Escape: "Esc", Delete: "Del", Backspace: "⌫" };
+const SHOWN = {
+  " ": "Space",
+  ArrowLeft: "←",
+  ArrowRight: "→",
+  ArrowUp: "↑",
+  ArrowDown: "↓",
+  "Shift+ArrowLeft": "Shift ←",
+  "Shift+ArrowRight": "Shift →",
+  "Shift+ArrowDown": "Shift ↓",
+  "Ctrl+ArrowLeft": "Ctrl ←",
+  "Ctrl+ArrowRight": "Ctrl →",
+  "Ctrl+z": "Ctrl Z",
+  "Ctrl+Shift+Z": "Ctrl Shift Z",
+  "Ctrl+y": "Ctrl Y",
+  Escape: "Esc",
+  Delete: "Del",
+  Backspace: "⌫",
+};
 const NEEDS_SHIFT = /^[^a-zA-Z]$/; // characters that a keyboard may put on Shift
 
 const words_of = (key) => key.replace("Shift+", "Shift ").replace(/^[a-z]$/, (c) => c.toUpperCase());
@@ -188,8 +229,8 @@ export function commands(desk) {
   });
   forms(desk, run);
   document.addEventListener("change", (e) => {
-    if (e.target.matches("[data-lead]")) desk.setLead(Number(e.target.value));
-    if (e.target.matches("[data-click]")) desk.setClickStyle();
+    if (e.target.matches("[data-lead]")) setLead(desk, Number(e.target.value));
+    if (e.target.matches("[data-click]")) setClickStyle(desk);
   });
   document.addEventListener("input", (e) => {
     if (e.target.id === "click-pan") desk.player.setClickPan(Number(e.target.value));
@@ -202,7 +243,12 @@ export function commands(desk) {
     const dl = document.createElement("dl");
     for (const [keys, words] of Object.values(members)) {
       const dt = document.createElement("dt");
-      dt.append(...keys.flatMap((k) => [Object.assign(document.createElement("kbd"), { textContent: SHOWN[k] ?? words_of(k) }), " "]));
+      dt.append(
+        ...keys.flatMap((k) => [
+          Object.assign(document.createElement("kbd"), { textContent: SHOWN[k] ?? words_of(k) }),
+          " ",
+        ]),
+      );
       dl.append(dt, Object.assign(document.createElement("dd"), { textContent: words }));
     }
     part.append(dl);

@@ -1,3 +1,4 @@
+// @ts-check
 // Another version beside the current one: the difference along the take, and its click to switch to while playing.
 
 import { INK, SANS } from "./palette.js";
@@ -7,7 +8,7 @@ export class Compare {
   constructor(desk) {
     this.desk = desk;
     this.other = null;
-    this.heard = false; // whether the click is the other version's
+    this.clicksOther = false; // whether the click is the other version's
   }
 
   async with(step) {
@@ -23,7 +24,11 @@ export class Compare {
   withLast() {
     if (this.other) return this.leave();
     if (this.desk.panels.stage !== "check") return this.desk.panels.reach("steps", "[data-compare]"); // there to choose from
-    const steps = [...document.querySelectorAll(".versions li:not([aria-current]) [data-compare], .steps li[aria-current] ~ li [data-compare]")];
+    const steps = [
+      ...document.querySelectorAll(
+        ".versions li:not([aria-current]) [data-compare], .steps li[aria-current] ~ li [data-compare]",
+      ),
+    ];
     if (!steps.length) return note("There is no other version yet, nor a step before this one.");
     this.desk.panels.turn("steps");
     return this.with(Number(steps[0].dataset.compare));
@@ -31,7 +36,7 @@ export class Compare {
 
   leave() {
     if (!this.other) return;
-    if (this.heard) this.switchClick();
+    if (this.clicksOther) this.switchClick();
     this.other = null;
     this.show();
     this.desk.redraw();
@@ -40,8 +45,8 @@ export class Compare {
   /** Hear the click of the one or the other, also while playing. */
   switchClick() {
     if (!this.other) return;
-    this.heard = !this.heard;
-    this.desk.player.refreshClick(this.heard ? this.other.step : undefined);
+    this.clicksOther = !this.clicksOther;
+    this.desk.player.refreshClick(this.clicksOther ? this.other.step : undefined);
     this.show();
   }
 
@@ -53,7 +58,7 @@ export class Compare {
     const { ms, name, beats } = this.other;
     const most = Math.max(...ms.map(Math.abs));
     const same = ms.filter((d) => Math.abs(d) < 0.05).length;
-    box.textContent = `Against “${name}”: ${same} of ${ms.length} beats alike, ${most.toFixed(0)} ms at most, ${beats[1]} beats there. The click is ${this.heard ? "the other's" : "this one's"} (A switches).`;
+    box.textContent = `Against “${name}”: ${same} of ${ms.length} beats alike, ${most.toFixed(0)} ms at most, ${beats[1]} beats there. The click is ${this.clicksOther ? "the other's" : "this one's"} (A switches).`;
   }
 
   /** The difference in ms as bars above and below the contour's middle. */

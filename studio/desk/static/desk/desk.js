@@ -1,7 +1,8 @@
+// @ts-check
 // The desk: its state, and what happens when it changes. Drawing, pointing, editing and playing live in their own modules.
 
 import { gather, onFiles } from "../library/gather.js";
-import { getJson, note, send, tryJson } from "../studio/server.js";
+import { getJson, note, tryJson } from "../studio/server.js";
 import { AttackMarks } from "./attacks.js";
 import { COMMANDS, commands } from "./commands.js";
 import { Compare } from "./compare.js";
@@ -11,6 +12,7 @@ import { Editing } from "./editing.js";
 import { Fold } from "./fold.js";
 import { Grid } from "./grid.js";
 import { drawHeads } from "./heads.js";
+import { isSilenced } from "./levels.js";
 import { loopBars } from "./looping.js";
 import { Marks } from "./marks.js";
 import { isStrong, setContrast } from "./palette.js";
@@ -18,7 +20,7 @@ import { drawOverview } from "./overview.js";
 import { Panels } from "./panels.js";
 import { Parts } from "../parts/parts.js";
 import { Chords } from "../harmony/chords.js";
-import { Order } from "../running/order.js";
+import { Order } from "../running_order/running_order.js";
 import { Player } from "./player.js";
 import { pointing } from "./pointing.js";
 import { Readout } from "./readout.js";
@@ -55,12 +57,19 @@ class Desk {
     this.order = new Order(this);
     this.panels = new Panels(this);
     this.readout = new Readout(this);
-    this.carry = "beat"; // how far an edit of a beat reaches
+    /** @type {[number, number] | null} where the pointer is on the page */
+    this.pointer = null;
+    /** @type {{y(bpm: number): number, bpm(y: number): number} | null} */
+    this.contourScale = null;
+    /** @type {HTMLElement | null} */
+    this.tipBox = null;
+    this.reach = "beat"; // how far an edit of a beat reaches
     this.grid = null; // what is drawn: the map, or an edit in preview
     this.before = null; // the map under a preview
     this.mapped = Infinity; // when the map was last set
     this.step = null;
     this.here = -1;
+    this.unfinished = false; // whether drawing has to go on
     this.selected = null; // felt-beat index
     this.hover = null;
     this.hoverEnd = null; // the tab of an end of the music: "starts" or "ends"
@@ -77,7 +86,7 @@ class Desk {
   // ---- what there is
 
   setFacts(facts) {
-    const laid = (f) => JSON.stringify([f.tracks.map((t) => [t.id, t.heard]), f.parts.map((p) => p.id)]);
+    const laid = (f) => JSON.stringify([f.tracks.map((t) => [t.id, t.analysed]), f.parts.map((p) => p.id)]);
     const same = laid(facts) === laid(this.facts);
     const fresh = same && facts.rate === this.facts.rate;
     if (facts.rate !== this.facts.rate && this.facts.tracks.length === 0) return location.reload(); // the sound card's clock is set anew
@@ -150,7 +159,7 @@ class Desk {
   }
 
   isSilenced(lane) {
-    return lane.muted || (!lane.solo && this.lanes.some((l) => l.solo));
+    return isSilenced(lane, this.lanes);
   }
 
   // ---- choosing and going
@@ -170,20 +179,28 @@ class Desk {
 
   /** The bar of the chosen beat, or of the playhead. */
   get bar() {
-    const place = this.selected !== null ? this.grid.place(this.selected) : Math.max(0, this.grid.sounding(this.player.seconds));
+    const place =
+      this.selected !== null ? this.grid.place(this.selected) : Math.max(0, this.grid.sounding(this.player.seconds));
     return this.grid.bar[place];
   }
 
-  setCarry(carry) {
-    this.carry = carry;
-    for (const b of document.querySelectorAll("[data-carry]")) b.setAttribute("aria-checked", b.dataset.carry === carry);
+  setReach(reach) {
+    this.reach = reach;
+    for (const b of document.querySelectorAll("[data-reach]"))
+      b.setAttribute("aria-checked", b.dataset.reach === reach);
   }
 
-  cycleCarry() {
+  cycleReach() {
     const all = ["beat", "pins", "onward", "stretch", "whole"];
-    this.setCarry(all[(all.indexOf(this.carry) + 1) % all.length]);
-    const words = { beat: "this beat only", pins: "to the next pins, solved again", onward: "onward, keeping tempos", stretch: "onward, stretched", whole: "the whole map" };
-    note(`An edit carries: ${words[this.carry]}.`);
+    this.setReach(all[(all.indexOf(this.reach) + 1) % all.length]);
+    const words = {
+      beat: "this beat only",
+      pins: "to the next pins, solved again",
+      onward: "onward, keeping tempos",
+      stretch: "onward, stretched",
+      whole: "the whole map",
+    };
+    note(`An edit carries: ${words[this.reach]}.`);
   }
 
   leave() {
@@ -213,44 +230,6 @@ class Desk {
     this.stretches.show();
     byId("loop").setAttribute("aria-pressed", loop !== null);
     this.redraw();
-  }
-
-  toggleClick() {
-    const on = this.player.clickLevel === 0;
-    this.player.setClick(on ? this.clickLevel : 0);
-    byId("click").setAttribute("aria-pressed", on);
-  }
-
-  async setClickStyle() {
-    const [sound, figure] = [byId("click-sound").value, byId("click-figure").value];
-    const { ok, data } = await send(`/sessions/${this.facts.id}/click-style`, { sound, figure });
-    if (!ok) return note(data.error, true);
-    return this.player.refreshClick();
-  }
-
-  toggleEars() {
-    this.player.setEars(!this.player.ears);
-    note(this.player.ears ? "Click in the left ear, tracks in the right." : "Click and tracks in both ears.");
-  }
-
-  cyclePace() {
-    const paces = [1, 0.75, 0.5, 0.25];
-    const pace = paces[(paces.indexOf(this.player.pace) + 1) % paces.length];
-    this.player.setPace(pace);
-    byId("pace").textContent = `${100 * pace} %`;
-    byId("pace").setAttribute("aria-pressed", pace !== 1);
-  }
-
-  setLead(bars) {
-    this.player.bars = bars;
-    byId("lead-in").setAttribute("aria-pressed", bars > 0);
-    const choice = document.querySelector("[data-lead]");
-    if (choice) choice.value = String(bars);
-  }
-
-  toggleFollow() {
-    this.follows = !this.follows;
-    byId("follow").setAttribute("aria-pressed", this.follows);
   }
 
   setWaveGain(gain) {
@@ -296,6 +275,7 @@ class Desk {
     this.asked = true;
     requestAnimationFrame(() => {
       this.asked = false;
+      this.unfinished = false;
       const begun = performance.now();
       drawLanes(this);
       drawRuler(this);
@@ -311,7 +291,9 @@ class Desk {
     });
   }
 
+  /** Something is not drawn yet: go on in the next frame. */
   later() {
+    this.unfinished = true;
     setTimeout(() => this.redraw(), 0);
   }
 
@@ -351,7 +333,8 @@ class Desk {
     });
     document.body.addEventListener("session-state", (e) => this.#sessionState(e.detail));
     // the sound card takes a moment to start: it does so at the first touch, not at the first Space
-    for (const kind of ["pointerdown", "keydown"]) addEventListener(kind, () => this.wake(), { once: true, capture: true });
+    for (const kind of ["pointerdown", "keydown"])
+      addEventListener(kind, () => this.wake(), { once: true, capture: true });
     this.wake();
     this.layout();
     await document.fonts.ready;
@@ -361,18 +344,19 @@ class Desk {
     document.body.dataset.ready = "yes";
   }
 
-  #sessionState({ chords, busy, ...told }) {
-    this.chords.heard(chords);
+  /** @param {{chords: number | null, busy: boolean, step: number | null, analysed: number, tracks: number}} news */
+  #sessionState({ chords, busy, ...state }) {
+    this.chords.catchUp(chords);
     document.body.dataset.busy = busy ? "yes" : "no";
-    return this.editing.inTurn(() => this.#catchUp(told));
+    return this.editing.inTurn(() => this.#catchUp(state));
   }
 
-  /** What changed on the server: tracks that were heard, a map that was found or edited in another window. */
-  async #catchUp({ step, heard, tracks }) {
+  /** What changed on the server: tracks that were analysed, a map that was found or edited in another window. */
+  async #catchUp({ step, analysed, tracks }) {
     const known = this.facts.tracks;
     // amid edits news are older than the page; of another window's the next edit or the next news tell
     const moved = step !== this.step && !this.before && performance.now() - this.mapped > 1000;
-    if (tracks === known.length && heard === known.filter((t) => t.heard).length && !moved) return;
+    if (tracks === known.length && analysed === known.filter((t) => t.analysed).length && !moved) return;
     const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
     if (!facts) return; // the server is away; the next state tells again
     this.setFacts(facts);

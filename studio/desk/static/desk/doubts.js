@@ -1,8 +1,10 @@
-// Doubts: fetched anew after each change of the map, walked by key, heard, settled.
+// @ts-check
+// Doubts: fetched after each change of the map, stepped through by key, listened to, settled.
 
+import { toggleClick } from "./switches.js";
 import { send, tryJson } from "../studio/server.js";
 
-const PREROLL = 2; // seconds heard before a doubt
+const PREROLL = 2; // seconds played before a doubt
 
 export class Doubts {
   constructor(desk) {
@@ -71,7 +73,7 @@ export class Doubts {
   hear() {
     const doubt = this.now;
     if (!doubt) return this.step(1);
-    if (this.desk.player.clickLevel === 0) this.desk.toggleClick();
+    if (this.desk.player.clickLevel === 0) toggleClick(this.desk);
     return this.desk.player.play(Math.max(0, doubt.start - PREROLL));
   }
 
@@ -83,7 +85,11 @@ export class Doubts {
   async dismiss() {
     const doubt = this.now;
     if (!doubt) return;
-    await send(`/sessions/${this.desk.facts.id}/mark`, { kind: "fine", name: doubt.kind, stretch: [doubt.start, Math.max(doubt.end, doubt.start + 0.1)] });
+    await send(`/sessions/${this.desk.facts.id}/mark`, {
+      kind: "fine",
+      name: doubt.kind,
+      stretch: [doubt.start, Math.max(doubt.end, doubt.start + 0.1)],
+    });
     await this.ask();
     if (this.list.length) this.visit(Math.min(Math.max(0, this.open), this.list.length - 1));
   }

@@ -1,3 +1,4 @@
+// @ts-check
 // The desk's canvases: tempo contour, ruler, lanes. Each function draws one from the desk's state.
 
 import { INK, SANS, SERIF, fresh } from "./palette.js";
@@ -159,7 +160,10 @@ export function drawRuler(desk) {
   shadeLoop(context, desk, height);
   shadeChange(context, desk, height);
   // seconds along the top
-  const steps = [0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600];
+  const steps = [
+    0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300,
+    600,
+  ];
   const step = steps.find((s) => s / view.perPixel >= 78) ?? 1200;
   context.font = `400 13px ${SANS}`;
   context.textBaseline = "alphabetic";
@@ -223,7 +227,10 @@ export function drawRuler(desk) {
 function drawEnds(context, desk, width, height) {
   const [start, end] = desk.grid.ends.map((t) => desk.view.x(t));
   const tall = height - STRIP - 1;
-  for (const [edge, away, from, to, kind] of [[start, -1, 0, Math.min(width, start), "starts"], [end, 1, Math.max(0, end), width, "ends"]]) {
+  for (const [edge, away, from, to, kind] of [
+    [start, -1, 0, Math.min(width, start), "starts"],
+    [end, 1, Math.max(0, end), width, "ends"],
+  ]) {
     if (to <= from) continue;
     context.save();
     context.beginPath();
@@ -298,11 +305,11 @@ export function drawLanes(desk) {
     context.fillStyle = INK.rule;
     context.fillRect(0, top + laneHeight - 1, width, 1);
     if (track.instrument) return desk.parts.draw(context, track, top, laneHeight);
-    if (!track.heard) {
+    if (!track.analysed) {
       context.fillStyle = INK.faded;
       context.font = `italic 15px ${SERIF}`;
       context.textBaseline = "middle";
-      context.fillText("not heard yet", 12, top + laneHeight / 2);
+      context.fillText("not analysed yet", 12, top + laneHeight / 2);
       return;
     }
     context.save();

@@ -1,3 +1,4 @@
+// @ts-check
 // Edits: asked of the server, previewed while a line is dragged, then made. The server snaps and decides.
 
 import { note, send } from "../studio/server.js";
@@ -38,7 +39,7 @@ export class Editing {
   }
 
   /** Undo (-1), redo (+1) or any number of steps. */
-  travel(by) {
+  undoRedo(by) {
     return this.#go({ by });
   }
 
@@ -49,7 +50,7 @@ export class Editing {
 
   #go(where) {
     return this.inTurn(async () => {
-      const { ok, status, data } = await send(`${this.url}/travel`, { ...where, step: this.desk.step });
+      const { ok, status, data } = await send(`${this.url}/undo`, { ...where, step: this.desk.step });
       if (ok || status === 409) this.desk.setMap(data);
       if (!ok) note(data.error, true);
     });
@@ -90,15 +91,25 @@ export class Editing {
   dragBeat(canvas, down, index, trackAt) {
     const { desk } = this;
     this.#drag(canvas, down, (e, box) => ({
-      kind: "move", beat: index, to: desk.view.time(e.clientX - box.left), free: e.altKey, carry: desk.carry,
-      reach: 14 * desk.view.perPixel, track: trackAt(e.clientY - box.top),
+      kind: "move",
+      beat: index,
+      to: desk.view.time(e.clientX - box.left),
+      free: e.altKey,
+      reach: desk.reach,
+      snap_within: 14 * desk.view.perPixel,
+      track: trackAt(e.clientY - box.top),
     }));
   }
 
   /** Drag the tempo of the beat `index` up or down in the contour. */
   dragTempo(canvas, down, index) {
     const { desk } = this;
-    this.#drag(canvas, down, (e, box) => ({ kind: "tempo", beat: index, bpm: desk.bpmAt(e.clientY - box.top), carry: desk.carry }));
+    this.#drag(canvas, down, (e, box) => ({
+      kind: "tempo",
+      beat: index,
+      bpm: desk.bpmAt(e.clientY - box.top),
+      reach: desk.reach,
+    }));
   }
 
   /** Drag the start or the end of the mapped music. */

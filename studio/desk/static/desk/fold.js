@@ -1,3 +1,4 @@
+// @ts-check
 // The fold: the guide cut at every bar line, its bars stacked. Where the map is right, attacks stand in columns.
 
 import { tryJson } from "../studio/server.js";
@@ -22,8 +23,10 @@ export class Fold {
   }
 
   get track() {
-    const heard = this.desk.facts.tracks.filter((t) => t.heard);
-    return heard.find((t) => t.id === this.chosen) ?? heard.toSorted((a, b) => (b.weight ?? 0) - (a.weight ?? 0))[0];
+    const analysed = this.desk.facts.tracks.filter((t) => t.analysed);
+    return (
+      analysed.find((t) => t.id === this.chosen) ?? analysed.toSorted((a, b) => (b.weight ?? 0) - (a.weight ?? 0))[0]
+    );
   }
 
   toggle() {
@@ -38,7 +41,11 @@ export class Fold {
   async refresh() {
     if (!this.shown || !this.track || this.desk.step === null) return;
     const select = this.box.querySelector("select[name=track]");
-    select.replaceChildren(...this.desk.facts.tracks.filter((t) => t.heard).map((t) => new Option(t.name, t.id, false, t.id === this.track.id)));
+    select.replaceChildren(
+      ...this.desk.facts.tracks
+        .filter((t) => t.analysed)
+        .map((t) => new Option(t.name, t.id, false, t.id === this.track.id)),
+    );
     const data = await tryJson(`/sessions/${this.desk.facts.id}/fold/${this.track.id}`);
     if (!data) return;
     data.shades = Uint8Array.from(atob(data.energy), (c) => c.charCodeAt(0));
@@ -87,8 +94,8 @@ export class Fold {
   }
 
   nextTrack() {
-    const heard = this.desk.facts.tracks.filter((t) => t.heard);
-    this.chosen = heard[(heard.indexOf(this.track) + 1) % heard.length]?.id;
+    const analysed = this.desk.facts.tracks.filter((t) => t.analysed);
+    this.chosen = analysed[(analysed.indexOf(this.track) + 1) % analysed.length]?.id;
     return this.refresh();
   }
 
@@ -112,7 +119,8 @@ export class Fold {
     for (const d of this.desk.doubts.list) {
       if (d.whole) continue; // says nothing of single bars
       const last = data.bars.findLastIndex((_, i) => data.start[i] < d.end);
-      for (let i = Math.max(0, data.bars.indexOf(d.bar)); i <= Math.max(last, 0) && (data.start[i] < d.end); i++) if (data.end[i] > d.start) doubted.set(i, Math.max(d.severity, doubted.get(i) ?? 0));
+      for (let i = Math.max(0, data.bars.indexOf(d.bar)); i <= Math.max(last, 0) && data.start[i] < d.end; i++)
+        if (data.end[i] > d.start) doubted.set(i, Math.max(d.severity, doubted.get(i) ?? 0));
     }
     const first = Math.max(0, Math.floor(this.scroll / this.row));
     const last = Math.min(this.rows.length, Math.ceil((this.scroll + height - HEAD) / this.row));
@@ -227,7 +235,7 @@ export class Fold {
   walk(by) {
     if (!this.data) return;
     const at = this.rows.findIndex((r) => this.data.bars[r] === this.current);
-    const i = Math.min(this.rows.length - 1, Math.max(0, (at < 0 ? 0 : at + by)));
+    const i = Math.min(this.rows.length - 1, Math.max(0, at < 0 ? 0 : at + by));
     this.#reveal(i);
     const row = this.rows[i];
     this.current = this.data.bars[row];
@@ -258,12 +266,16 @@ export class Fold {
       this.scroll = 0;
       this.refresh();
     });
-    canvas.addEventListener("wheel", (e) => {
-      e.preventDefault();
-      if (e.ctrlKey) return this.zoom(e.deltaY < 0 ? 1.15 : 0.87);
-      this.scroll = Math.min(this.most, Math.max(0, this.scroll + e.deltaY));
-      return this.draw();
-    }, { passive: false });
+    canvas.addEventListener(
+      "wheel",
+      (e) => {
+        e.preventDefault();
+        if (e.ctrlKey) return this.zoom(e.deltaY < 0 ? 1.15 : 0.87);
+        this.scroll = Math.min(this.most, Math.max(0, this.scroll + e.deltaY));
+        return this.draw();
+      },
+      { passive: false },
+    );
     canvas.addEventListener("pointerdown", (e) => this.#down(e));
   }
 
@@ -298,7 +310,13 @@ export class Fold {
       this.desk.tip("");
       this.desk.pointer = null;
       if (!dragged) return this.hear(row);
-      return this.desk.editing.make({ kind: "move", beat: this.data.first[row] + dragged.beat, to: this.data.seconds[attack], free: true, carry: this.desk.carry });
+      return this.desk.editing.make({
+        kind: "move",
+        beat: this.data.first[row] + dragged.beat,
+        to: this.data.seconds[attack],
+        free: true,
+        reach: this.desk.reach,
+      });
     };
     this.canvas.setPointerCapture(down.pointerId);
     this.canvas.addEventListener("pointermove", move);

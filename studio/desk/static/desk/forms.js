@@ -1,3 +1,4 @@
+// @ts-check
 // Buttons and small forms of the panels: each says in its data what it does.
 
 import { note, send } from "../studio/server.js";
@@ -5,17 +6,21 @@ import { note, send } from "../studio/server.js";
 /** attribute: what a click on a button that has it does */
 const BUTTONS = {
   edit: (d, data) => d.editing.make(JSON.parse(data.edit)),
-  go: (d, data) => d.editing.travel(Number(data.go) - d.here),
+  go: (d, data) => d.editing.undoRedo(Number(data.go) - d.here),
   step: (d, data) => d.editing.goTo(Number(data.step)),
   compare: (d, data) => d.compare.with(Number(data.compare)),
   pane: (d, data) => d.panels.turn(data.pane),
-  carry: (d, data) => d.setCarry(data.carry),
+  reach: (d, data) => d.setReach(data.reach),
   ratio: (d, data) => d.editing.make(d.stretches.ratio(data.ratio, data.offset)),
   score: (d, data) => d.panels.score(`part-${data.score}`),
   mark: (d, data) => d.marks.set(data.mark),
 };
 
-/** The edit that a press of a button would make, if it makes one. */
+/**
+ * The edit that a press of a button would make, if it makes one.
+ * @param {any} desk
+ * @param {Record<string, string | undefined>} data
+ */
 function would(desk, { edit, ratio, offset, do: name }) {
   if (edit) return JSON.parse(edit);
   return ratio ? desk.stretches.ratio(ratio, offset) : desk.commands[name]?.[3]?.(desk);
@@ -26,16 +31,31 @@ const FORMS = {
   "[data-meter]": (d, form, e) => {
     const meter = form.elements.meter.value.trim();
     if (!meter) return note("Write a meter like 4/4, 6/8 or 2+2+3/8.", true);
-    return d.editing.make({ kind: "meter", bar: Number(form.dataset.meter), meter, only: e.submitter?.value === "only" });
+    return d.editing.make({
+      kind: "meter",
+      bar: Number(form.dataset.meter),
+      meter,
+      only: e.submitter?.value === "only",
+    });
   },
-  "[data-number]": (d, form) => d.editing.make({ kind: "number", beat: Number(form.dataset.number), bar: Number(form.elements.bar.value) }),
-  "#are-bars": (d, form) => (d.loop ? d.editing.make(d.stretches.of({ kind: "bars", bars: Number(form.elements.bars.value) })) : note("Choose a stretch first: drag along the time above the bars.", true)),
+  "[data-number]": (d, form) =>
+    d.editing.make({ kind: "number", beat: Number(form.dataset.number), bar: Number(form.elements.bar.value) }),
+  "#are-bars": (d, form) =>
+    d.loop
+      ? d.editing.make(d.stretches.of({ kind: "bars", bars: Number(form.elements.bars.value) }))
+      : note("Choose a stretch first: drag along the time above the bars.", true),
   "#new-section": (d, form) => d.marks.set("section", form.elements.name.value),
   "#name-version": async (d, form) => {
     await send(`/sessions/${d.facts.id}/version`, { name: form.elements.name.value });
     d.panels.refresh();
   },
-  ".rough": (d, form) => d.editing.make({ kind: "rough", bpm: Number(form.elements.bpm.value.replace(",", ".")), meter: form.elements.meter.value, at: d.player.seconds }),
+  ".rough": (d, form) =>
+    d.editing.make({
+      kind: "rough",
+      bpm: Number(form.elements.bpm.value.replace(",", ".")),
+      meter: form.elements.meter.value,
+      at: d.player.seconds,
+    }),
 };
 
 export function forms(desk, run) {
@@ -60,7 +80,8 @@ export function forms(desk, run) {
   // what a remedy or another button would do shows while the pointer rests on it
   let glanced = null;
   document.addEventListener("pointermove", (e) => {
-    const button = e.pointerType === "mouse" && !e.buttons ? e.target.closest?.("[data-edit], [data-ratio], [data-do]") : null;
+    const button =
+      e.pointerType === "mouse" && !e.buttons ? e.target.closest?.("[data-edit], [data-ratio], [data-do]") : null;
     if (button === glanced) return;
     desk.editing.endGlance();
     glanced = button;

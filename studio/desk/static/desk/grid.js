@@ -1,18 +1,35 @@
+// @ts-check
 // Bars and beats as the server sends them, looked up for drawing and pointing. No musical reckoning here.
 
 export class Grid {
-  /** A grid as sent whole, or as what changed in the one that the page has. */
+  /**
+   * A grid as sent whole, or as what changed in the one that the page has.
+   * @param {GridData | GridChange} sent
+   * @param {Grid} [base]
+   */
   static of(sent, base) {
-    if (sent.from === undefined) return new Grid(sent);
+    if (!("from" in sent) || sent.from === undefined) return new Grid(/** @type {GridData} */ (sent));
+    const from = sent.from;
     const { bar, beat, first } = base;
     const [time, bpm] = [base.time.slice(), base.bpm.slice()];
-    sent.time.forEach((t, i) => (time[sent.from + i] = t));
-    sent.bpm.forEach((t, i) => (bpm[sent.from + i] = t));
+    sent.time.forEach((t, i) => (time[from + i] = t));
+    sent.bpm.forEach((t, i) => (bpm[from + i] = t));
     return new Grid({ time, bar, beat, first, bpm, pins: sent.pins, meters: sent.meters });
   }
 
+  /** @param {GridData} data */
   constructor(data) {
-    Object.assign(this, data);
+    /** Seconds of each beat. */
+    this.time = data.time;
+    this.bar = data.bar;
+    /** Number in the bar, from 1. */
+    this.beat = data.beat;
+    /** Felt tempo to the next beat. */
+    this.bpm = data.bpm;
+    /** Felt-beat index of the first beat. */
+    this.first = data.first;
+    this.pins = data.pins;
+    this.meters = data.meters;
     this.pinned = new Set(data.pins);
     this.length = data.time.length;
   }

@@ -1,3 +1,4 @@
+// @ts-check
 // The track heads beside the lanes: name, mute, solo, level. Changes go to the mixer at once and to the server.
 
 import { send } from "../studio/server.js";
@@ -29,13 +30,25 @@ function head(desk, track) {
   level.onchange = () => send(address(track), { gain: track.gain });
   el.append(name, flag(desk, track, "M", "muted", "Mute"), flag(desk, track, "S", "solo", "Solo"), level);
   if (track.instrument) {
-    const open = Object.assign(document.createElement("button"), { className: "key quiet", textContent: "Edit", title: "Open its notes in the roll" });
+    const open = Object.assign(document.createElement("button"), {
+      className: "key quiet",
+      textContent: "Edit",
+      title: "Open its notes in the roll",
+    });
     open.onclick = () => desk.parts.roll.open(track.id);
     el.append(open);
     return el;
   }
   const ticks = document.createElement("input");
-  Object.assign(ticks, { type: "range", min: 0, max: 1, step: 0.01, value: desk.attacks.sensitivity(track), className: "ticks", title: "How many attacks are marked" });
+  Object.assign(ticks, {
+    type: "range",
+    min: 0,
+    max: 1,
+    step: 0.01,
+    value: desk.attacks.sensitivity(track),
+    className: "ticks",
+    title: "How many attacks are marked",
+  });
   ticks.setAttribute("aria-label", `Attack marks of ${track.name}`);
   ticks.oninput = () => desk.attacks.setSensitivity(track, ticks.value);
   el.append(ticks);

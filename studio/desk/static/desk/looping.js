@@ -1,3 +1,4 @@
+// @ts-check
 // What plays round and round is also the chosen stretch: a bar, two, or as many as keys add.
 
 /** This bar in a loop, or none. */

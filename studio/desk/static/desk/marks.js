@@ -1,3 +1,4 @@
+// @ts-check
 // Marks on the recording: sections to jump to and loop, locks, holds, music without beats.
 
 import { INK, SANS } from "./palette.js";
@@ -78,17 +79,33 @@ export class Marks {
     box.replaceChildren(
       ...this.list.map((m) => {
         const li = document.createElement("li");
-        const go = Object.assign(document.createElement("button"), { textContent: `${m.name || kinds[m.kind]}, ${m.words}`, title: "Loop it" });
+        const go = Object.assign(document.createElement("button"), {
+          textContent: `${m.name || kinds[m.kind]}, ${m.words}`,
+          title: "Loop it",
+        });
         go.onclick = () => (this.desk.setLoop([m.start, m.end]), this.desk.go(m.start));
-        const off = Object.assign(document.createElement("button"), { className: "key quiet", textContent: "×", title: "Take the mark away", ariaLabel: "Take the mark away" });
+        const off = Object.assign(document.createElement("button"), {
+          className: "key quiet",
+          textContent: "×",
+          title: "Take the mark away",
+          ariaLabel: "Take the mark away",
+        });
         off.onclick = () => this.#remove(m.id);
         if (m.kind !== "section") li.append(go, off);
         else {
-          const name = Object.assign(document.createElement("input"), { className: "field", value: m.name, maxLength: 100 });
+          const name = Object.assign(document.createElement("input"), {
+            className: "field",
+            value: m.name,
+            maxLength: 100,
+          });
           name.setAttribute("aria-label", `Name of the section, ${m.words}`);
           name.onchange = () => this.#rename(m.id, name.value);
           go.textContent = m.words;
-          const colour = Object.assign(document.createElement("button"), { className: "swatch", title: "Another colour", ariaLabel: `Colour of ${m.name}` });
+          const colour = Object.assign(document.createElement("button"), {
+            className: "swatch",
+            title: "Another colour",
+            ariaLabel: `Colour of ${m.name}`,
+          });
           colour.style.background = this.colour(m);
           colour.onclick = () => this.#recolour(m);
           li.append(colour, name, go, off);

@@ -1,5 +1,6 @@
+// @ts-check
 // The mixer runs in the audio thread: one sample clock for all tracks and the click.
-// It plays blocks that the page hands over, and where one is missing it holds everything still.
+// It plays blocks that the page sends it. While one is missing, playback waits.
 
 import { Route } from "./route.js";
 
@@ -10,7 +11,8 @@ const SEEK = 480; // how far a grain may be shifted to fit
 class Mixer extends AudioWorkletProcessor {
   constructor() {
     super();
-    this.tracks = []; // {channels, gain, target}
+    /** @type {{channels: number, gain: number, target: number}[]} */
+    this.tracks = [];
     this.blocks = new Map();
     this.size = 32768;
     this.total = 0;
@@ -88,7 +90,9 @@ class Mixer extends AudioWorkletProcessor {
     if (at !== undefined) this.seek({ at });
     // a count-in is as slow as what follows it
     const late = (samples) => Math.round(samples / this.#speed);
-    this.lead = lead?.length ? { samples: lead.samples.map(late), kinds: lead.kinds, length: late(lead.length), at: 0, next: 0 } : null;
+    this.lead = lead?.length
+      ? { samples: lead.samples.map(late), kinds: lead.kinds, length: late(lead.length), at: 0, next: 0 }
+      : null;
     this.playing = true;
     this.#tell("started");
   }
@@ -122,8 +126,19 @@ class Mixer extends AudioWorkletProcessor {
 
   #tell(what) {
     this.port.postMessage({
-      what, at: this.at, playing: this.playing, waiting: this.waiting, leading: this.lead !== null, time: currentTime, id: this.id,
-      order: this.route.order && { item: this.route.item, round: this.route.round, leaving: this.route.leaveAt !== null, next: this.route.following },
+      what,
+      at: this.at,
+      playing: this.playing,
+      waiting: this.waiting,
+      leading: this.lead !== null,
+      time: currentTime,
+      id: this.id,
+      order: this.route.order && {
+        item: this.route.item,
+        round: this.route.round,
+        leaving: this.route.leaveAt !== null,
+        next: this.route.following,
+      },
     });
   }
 
@@ -164,7 +179,7 @@ class Mixer extends AudioWorkletProcessor {
       }
       done += n;
     }
-    if (this.ears) for (let i = 0; i < left.length; i++) (right[i] = 0.5 * (left[i] + right[i])), (left[i] = 0);
+    if (this.ears) for (let i = 0; i < left.length; i++) ((right[i] = 0.5 * (left[i] + right[i])), (left[i] = 0));
     this.#ring(left, right);
     if (this.playing && ++this.ticks % 8 === 0) this.#tell("at");
     return true;
@@ -289,7 +304,12 @@ class Mixer extends AudioWorkletProcessor {
         if (score > most) [most, best] = [score, shift];
       }
     }
-    const out = { at: 0, left: new Float32Array(hop), right: new Float32Array(hop), tail: { left: new Float32Array(hop), right: new Float32Array(hop), mono: new Float32Array(hop) } };
+    const out = {
+      at: 0,
+      left: new Float32Array(hop),
+      right: new Float32Array(hop),
+      tail: { left: new Float32Array(hop), right: new Float32Array(hop), mono: new Float32Array(hop) },
+    };
     for (let i = 0; i < hop; i++) {
       const rise = 0.5 - 0.5 * Math.cos((Math.PI * i) / hop);
       for (const side of ["left", "right"]) {
@@ -322,7 +342,8 @@ class Mixer extends AudioWorkletProcessor {
   #strike(n, done) {
     const { samples, kinds, sounds } = this.click;
     while (this.next < samples.length && samples[this.next] < this.at + n) {
-      if (samples[this.next] >= this.at) this.ringing.push({ sound: sounds[kinds[this.next]], from: done + samples[this.next] - this.at });
+      if (samples[this.next] >= this.at)
+        this.ringing.push({ sound: sounds[kinds[this.next]], from: done + samples[this.next] - this.at });
       this.next++;
     }
   }
@@ -330,7 +351,11 @@ class Mixer extends AudioWorkletProcessor {
   #lead(n, done) {
     const lead = this.lead;
     while (lead.next < lead.samples.length && lead.samples[lead.next] < lead.at + n) {
-      this.ringing.push({ sound: this.click.sounds[lead.kinds[lead.next]], from: done + lead.samples[lead.next] - lead.at, loud: true });
+      this.ringing.push({
+        sound: this.click.sounds[lead.kinds[lead.next]],
+        from: done + lead.samples[lead.next] - lead.at,
+        loud: true,
+      });
       lead.next++;
     }
     lead.at += n;

@@ -1,3 +1,4 @@
+// @ts-check
 // The whole take above the desk. Its picture is drawn when something in it changes; what scrolls is only a frame on it.
 
 import { drawDoubts } from "./drawing.js";
@@ -6,18 +7,21 @@ import { INK, fresh } from "./palette.js";
 /** All tracks over one another, each faint, so that dense places grow dark; kept as a picture once it is complete. */
 function wholeTake(desk, width, height) {
   const { facts } = desk;
-  const heard = facts.tracks.filter((t) => t.heard);
-  const key = [width, height, facts.seconds, INK.wave, INK.shade, ...heard.map((t) => t.id)].join();
+  const analysed = facts.tracks.filter((t) => t.analysed);
+  const key = [width, height, facts.seconds, INK.wave, INK.shade, ...analysed.map((t) => t.id)].join();
   if (desk.wholeTake?.key === key) return desk.wholeTake;
   const canvas = new OffscreenCanvas(Math.max(1, width), Math.max(1, height));
   const context = canvas.getContext("2d");
   context.fillStyle = INK.shade;
   context.fillRect(0, 0, width, height);
-  context.globalAlpha = Math.max(0.12, 0.7 / Math.max(1, heard.length));
+  context.globalAlpha = Math.max(0.12, 0.7 / Math.max(1, analysed.length));
   const budget = { ms: 8 };
   const spp = (facts.seconds * facts.rate) / width;
   let complete = true;
-  for (const track of heard) complete = desk.waves.draw(context, track, { top: 0, height, width, spp, first: 0, gain: 1, budget, muted: false }) && complete;
+  for (const track of analysed)
+    complete =
+      desk.waves.draw(context, track, { top: 0, height, width, spp, first: 0, gain: 1, budget, muted: false }) &&
+      complete;
   if (complete) desk.wholeTake = { key, canvas };
   else desk.later();
   return { key, canvas };
@@ -31,7 +35,19 @@ export function drawOverview(desk) {
   seen.style.transform = `translateX(${view.start * scale}px)`;
   seen.style.width = `${Math.max(3, (Math.min(view.end, facts.seconds) - view.start) * scale)}px`;
   // all that the picture shows; what changes is another object, or another number
-  const shows = [desk.grid, desk.marks.list, desk.doubts.list, desk.loop, desk.wholeTake, facts.seconds, facts.tracks, INK.wave, overview.clientWidth, overview.clientHeight, devicePixelRatio];
+  const shows = [
+    desk.grid,
+    desk.marks.list,
+    desk.doubts.list,
+    desk.loop,
+    desk.wholeTake,
+    facts.seconds,
+    facts.tracks,
+    INK.wave,
+    overview.clientWidth,
+    overview.clientHeight,
+    devicePixelRatio,
+  ];
   if (desk.overviewShows?.every((x, i) => x === shows[i])) return;
   desk.overviewShows = null;
   const { key } = picture(desk, scale);

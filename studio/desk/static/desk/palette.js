@@ -1,3 +1,4 @@
+// @ts-check
 // The colours of theme.css as the canvases use them.
 
 const USUAL = {

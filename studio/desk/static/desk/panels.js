@@ -1,5 +1,7 @@
+// @ts-check
 // The stages along the top, the side panel of each, the panes inside one, and the sheets that belong to some.
 
+import { setLead } from "./switches.js";
 import { fill } from "../studio/server.js";
 
 const SHEETS = { lean: "lean", score: "score" }; // pane: address of its sheet
@@ -20,7 +22,8 @@ export class Panels {
   open(stage) {
     this.stage = stage;
     byId("leanview").hidden = true;
-    for (const b of document.querySelectorAll("[data-stage]")) b.setAttribute("aria-selected", b.dataset.stage === stage);
+    for (const b of document.querySelectorAll("[data-stage]"))
+      b.setAttribute("aria-selected", b.dataset.stage === stage);
     this.refresh();
   }
 
@@ -52,7 +55,7 @@ export class Panels {
     field.select?.();
   }
 
-  /** What is being written stays under the hands when the panel comes anew. */
+  /** Text that is being typed survives when the panel is loaded again. */
   #hold() {
     const field = document.activeElement;
     this.held = null;
@@ -68,15 +71,16 @@ export class Panels {
       field.value = this.held.value;
       field.closest("details")?.setAttribute("open", "");
       field.focus();
-      field.setSelectionRange(...this.held.marked);
+      const [from, to] = this.held.marked;
+      field.setSelectionRange(from, to);
     }
     this.held = null;
   }
 
   #shown() {
     const { desk } = this;
-    desk.setLead(desk.player.bars);
-    desk.setCarry(desk.carry);
+    setLead(desk, desk.player.bars);
+    desk.setReach(desk.reach);
     this.turn(this.pane);
     for (const part of [desk.doubts, desk.marks, desk.compare]) part.show();
     this.#release();
@@ -118,6 +122,7 @@ export class Panels {
   tick() {
     const { facts, step } = this.desk;
     const done = { gather: facts.tracks.length > 0, guide: step !== null, find: step !== null };
-    for (const b of document.querySelectorAll("[data-stage]")) b.classList.toggle("done", done[b.dataset.stage] ?? false);
+    for (const b of document.querySelectorAll("[data-stage]"))
+      b.classList.toggle("done", done[b.dataset.stage] ?? false);
   }
 }

@@ -1,5 +1,7 @@
+// @ts-check
 // The player's side in the page: streams blocks ahead of the mixer and keeps track of where it is.
 
+import { factors } from "./levels.js";
 import { getJson, tryJson } from "../studio/server.js";
 
 const AHEAD = 12; // blocks kept loaded in front
@@ -33,7 +35,7 @@ export class Player extends EventTarget {
   async #build() {
     await this.context.audioWorklet.addModule(new URL("./mixer.js", import.meta.url));
     this.node = new AudioWorkletNode(this.context, "mixer", { numberOfInputs: 0, outputChannelCount: [2] });
-    this.node.port.onmessage = ({ data }) => this.#heard(data);
+    this.node.port.onmessage = ({ data }) => this.#report(data);
     this.node.connect(this.context.destination);
     this.#layout();
     await this.refreshClick();
@@ -53,7 +55,7 @@ export class Player extends EventTarget {
     this.node?.port.postMessage(message, transfer);
   }
 
-  #heard(data) {
+  #report(data) {
     if ((data.id ?? 0) !== this.jumps) return; // from before the last jump
     this.at = data.at;
     this.heldAt = data.time;
@@ -82,12 +84,13 @@ export class Player extends EventTarget {
     this.generation++;
     this.have.clear();
     this.asked.clear();
-    const heard = this.#lanes;
+    const lanes = this.#lanes;
+    const gains = factors(lanes);
     const ids = (lanes) => lanes.map((l) => l.id).join();
-    this.laid = `tracks=${ids(heard.filter((l) => !l.instrument))}&parts=${ids(heard.filter((l) => l.instrument))}`; // the order in which blocks hold them
+    this.laid = `tracks=${ids(lanes.filter((l) => !l.instrument))}&parts=${ids(lanes.filter((l) => l.instrument))}`; // the order in which blocks hold them
     this.#post({
       do: "layout",
-      tracks: heard.map((t) => ({ channels: t.channels, gain: this.#gain(t) })),
+      tracks: lanes.map((t, i) => ({ channels: t.channels, gain: gains[i] })),
       size: this.facts.block,
       total: Math.round(this.facts.seconds * this.facts.rate),
     });
@@ -95,9 +98,9 @@ export class Player extends EventTarget {
     this.#stream();
   }
 
-  /** What sounds: tracks that were heard, then parts. */
+  /** What sounds: tracks that were analysed, then parts. */
   get #lanes() {
-    return [...this.facts.tracks.filter((t) => t.heard), ...this.facts.parts];
+    return [...this.facts.tracks.filter((t) => t.analysed), ...this.facts.parts];
   }
 
   /** Parts sound otherwise now. What is about to play is replaced when the new sound has come. */
@@ -112,13 +115,8 @@ export class Player extends EventTarget {
     this.#stream();
   }
 
-  #gain(track) {
-    const anySolo = this.#lanes.some((t) => t.solo);
-    return track.muted || (anySolo && !track.solo) ? 0 : 10 ** (track.gain / 20);
-  }
-
   mix() {
-    this.#post({ do: "gains", gains: this.#lanes.map((t) => this.#gain(t)) });
+    this.#post({ do: "gains", gains: factors(this.#lanes) });
   }
 
   /** The map's click, or that of another step to compare by ear. */
@@ -186,7 +184,9 @@ export class Player extends EventTarget {
     const out = [];
     for (let n = here; n <= Math.min(last, here + AHEAD); n++) out.push(n);
     // and where playing may jump to
-    const there = this.order ? [this.turns[this.order.item]?.start, this.turns[this.order.next]?.start] : [this.loop?.[0]];
+    const there = this.order
+      ? [this.turns[this.order.item]?.start, this.turns[this.order.next]?.start]
+      : [this.loop?.[0]];
     for (const at of there.filter((s) => s !== undefined)) {
       const start = Math.floor(Math.max(0, at - 512) / this.facts.block);
       for (let n = start; n <= Math.min(last, start + 3); n++) if (!out.includes(n)) out.push(n);
@@ -222,7 +222,8 @@ export class Player extends EventTarget {
       this.asked.delete(number);
       this.#stream();
     } catch {
-      if (generation === this.generation && !abort.signal.aborted) setTimeout(() => (this.asked.delete(number), this.#stream()), 500);
+      if (generation === this.generation && !abort.signal.aborted)
+        setTimeout(() => (this.asked.delete(number), this.#stream()), 500);
     }
   }
 

@@ -1,3 +1,4 @@
+// @ts-check
 // Pointer and wheel on the canvases: go somewhere, take hold of a line, loop a stretch, scroll, zoom.
 
 import { STRIP, TAB } from "./drawing.js";

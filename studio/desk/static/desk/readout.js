@@ -1,3 +1,4 @@
+// @ts-check
 // What the player's bar reads: place, time, tempo, and how far the guide's attack lies from the click.
 
 import { clock } from "./drawing.js";
@@ -24,7 +25,10 @@ export class Readout {
     byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(1)} bpm` : "";
     if (i >= 0) this.#distance(grid.time[i]);
     const into = i >= 0 ? Math.max(0, seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0; // the player may stand half a sample early
-    byId("place").textContent = i >= 0 && into < 1.5 ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}` : "–";
+    byId("place").textContent =
+      i >= 0 && into < 1.5
+        ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}`
+        : "–";
   }
 
   /** From a beat to the guide's nearest attack, as a number and a mark on a scale. */

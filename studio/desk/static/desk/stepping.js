@@ -1,3 +1,4 @@
+// @ts-check
 // Walking through the take by keys: from beat to beat, bar to bar, attack to attack.
 
 /** Where walking starts: at the chosen beat, or while it plays at the one that sounds. */

@@ -1,3 +1,4 @@
+// @ts-check
 // The chosen stretch: what it holds, and what the Stretch pane does with it. Without one, the whole map is meant.
 
 import { send } from "../studio/server.js";
@@ -44,7 +45,12 @@ export class Stretches {
     if (beats > 0) {
       const part = grid.bpm.slice(from, to);
       const length = grid.time[to] - grid.time[from];
-      const rows = { Lasts: `${length.toFixed(3)} s, ${beats} beats`, Average: `${((60 * beats) / length).toFixed(2)} bpm`, Lowest: `${Math.min(...part).toFixed(1)} bpm`, Highest: `${Math.max(...part).toFixed(1)} bpm` };
+      const rows = {
+        Lasts: `${length.toFixed(3)} s, ${beats} beats`,
+        Average: `${((60 * beats) / length).toFixed(2)} bpm`,
+        Lowest: `${Math.min(...part).toFixed(1)} bpm`,
+        Highest: `${Math.max(...part).toFixed(1)} bpm`,
+      };
       for (const [dt, dd] of Object.entries(rows)) facts.append(element("dt", dt), element("dd", dd));
     }
     const slider = byId("within");

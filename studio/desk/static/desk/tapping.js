@@ -1,4 +1,5 @@
-// Tapping along: each press of T is a beat heard now. Enter, or stopping, lays the taps under the performance.
+// @ts-check
+// Tapping along: each press of T is a beat heard now. Enter, or stopping, makes the taps beats of the map.
 
 import { note } from "../studio/server.js";
 

@@ -1,3 +1,4 @@
+// @ts-check
 // Peaks and samples from the server, in tiles, the least recently used forgotten first.
 
 const MOST = 1500;

@@ -1,3 +1,4 @@
+// @ts-check
 // Which stretch of time is on screen. Zoom goes in fixed steps so that drawn waveforms can be kept and reused.
 
 const STEP = 2 ** 0.25;

@@ -1,3 +1,4 @@
+// @ts-check
 // Waveforms with their attack marks as bitmaps a strip of pixels wide, drawn once a zoom step and then only copied.
 
 import { INK } from "./palette.js";
@@ -56,8 +57,17 @@ export class Waves {
     const canvas = new OffscreenCanvas(STRIP, how.height);
     const context = canvas.getContext("2d");
     context.fillStyle = context.strokeStyle = how.colour;
-    const complete = this.tiles.level(how.spp) ? this.#peaks(context, track, n, how) : this.#samples(context, track, n, how);
-    how.marks?.draw(context, track, (n * STRIP * how.spp) / this.facts.rate, how.spp / this.facts.rate, STRIP, how.height);
+    const complete = this.tiles.level(how.spp)
+      ? this.#peaks(context, track, n, how)
+      : this.#samples(context, track, n, how);
+    how.marks?.draw(
+      context,
+      track,
+      (n * STRIP * how.spp) / this.facts.rate,
+      how.spp / this.facts.rate,
+      STRIP,
+      how.height,
+    );
     const strip = { picture: canvas.transferToImageBitmap(), complete, track: track.id };
     this.strips.set(key, strip);
     if (this.strips.size > MOST) this.strips.delete(this.strips.keys().next().value);

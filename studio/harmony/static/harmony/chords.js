@@ -1,9 +1,8 @@
+// @ts-check
 // The chords' lane: what stands where, and writing over it. The server reads the symbols and finds their beats.
 
 import { INK, SERIF, fresh } from "../desk/palette.js";
 import { note, send, tryJson } from "../studio/server.js";
-
-const UNSURE = 0.7;
 
 export class Chords {
   constructor(desk) {
@@ -26,7 +25,7 @@ export class Chords {
   }
 
   /** The job that finds them ended, here or in another window. */
-  async heard(step) {
+  async catchUp(step) {
     if (step === null || step === this.data?.step) return;
     await this.ask();
     document.body.dispatchEvent(new CustomEvent("chords-found"));
@@ -43,8 +42,9 @@ export class Chords {
     this.desk.redraw();
   }
 
-  async travel(by) {
-    if (this.data) this.#answered(await send(`/sessions/${this.desk.facts.id}/chords/edit`, { step: this.data.step, travel: by }));
+  async undoRedo(by) {
+    if (this.data)
+      this.#answered(await send(`/sessions/${this.desk.facts.id}/chords/edit`, { step: this.data.step, by }));
   }
 
   #answered({ ok, data }) {
@@ -59,8 +59,14 @@ export class Chords {
     e.preventDefault();
     this.field?.remove();
     const t = desk.view.time(e.offsetX);
-    const here = data.at.findIndex((at, i) => desk.view.x(at) <= e.offsetX && e.offsetX < desk.view.x(at) + this.widths[i]);
-    const field = Object.assign(document.createElement("input"), { className: "chord-field", value: here >= 0 ? data.text[here] : "", maxLength: 20 });
+    const here = data.at.findIndex(
+      (at, i) => desk.view.x(at) <= e.offsetX && e.offsetX < desk.view.x(at) + this.widths[i],
+    );
+    const field = Object.assign(document.createElement("input"), {
+      className: "chord-field",
+      value: here >= 0 ? data.text[here] : "",
+      maxLength: 20,
+    });
     field.setAttribute("aria-label", "Chord");
     const box = this.canvas.getBoundingClientRect();
     const x = here >= 0 ? desk.view.x(data.at[here]) : e.offsetX;
@@ -74,7 +80,11 @@ export class Chords {
       field.remove();
       const text = field.value.trim();
       if (!keep || text === (here >= 0 ? data.text[here] : "")) return;
-      send(`/sessions/${desk.facts.id}/chords/edit`, { step: this.data.step, at: here >= 0 ? data.at[here] : t, text }).then((a) => this.#answered(a));
+      send(`/sessions/${desk.facts.id}/chords/edit`, {
+        step: this.data.step,
+        at: here >= 0 ? data.at[here] : t,
+        text,
+      }).then((a) => this.#answered(a));
     };
     field.addEventListener("keydown", (key) => {
       if (key.key === "Enter") close(true);
@@ -102,8 +112,12 @@ export class Chords {
       const x = view.x(at);
       context.fillStyle = INK.rule;
       context.fillRect(Math.round(x), 0, 1, height);
-      const unsure = data.sure[i] !== null && data.sure[i] < UNSURE;
-      const text = data.text[i].replaceAll("#", "♯").replace(/^([A-G])b/, "$1♭").replace(/\/([A-G])b/, "/$1♭") + (unsure ? "?" : "");
+      const unsure = data.unsure[i];
+      const text =
+        data.text[i]
+          .replaceAll("#", "♯")
+          .replace(/^([A-G])b/, "$1♭")
+          .replace(/\/([A-G])b/, "/$1♭") + (unsure ? "?" : "");
       context.font = `${unsure ? "italic 500" : "560"} 16px ${SERIF}`;
       const shown = Math.max(x, 0);
       if (shown < free) return; // no room; zoom in to read it

@@ -1,3 +1,4 @@
+// @ts-check
 // Bringing files in: dropped or chosen, sent in parts, each going on where an interrupted one stopped.
 
 import { note, putBytes, send } from "../studio/server.js";
@@ -16,7 +17,9 @@ async function sendFile(session, file, show) {
   while (sent < file.size) {
     const start = sent;
     const part = file.slice(start, start + PART);
-    const answer = await putBytes(`/uploads/${begun.data.id}?offset=${start}`, part, (n) => show((start + n) / file.size));
+    const answer = await putBytes(`/uploads/${begun.data.id}?offset=${start}`, part, (n) =>
+      show((start + n) / file.size),
+    );
     if (answer.ok) {
       if (answer.data.track) break;
       sent = answer.data.received;

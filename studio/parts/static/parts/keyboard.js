@@ -1,3 +1,4 @@
+// @ts-check
 // Playing a part in: a MIDI device, or the simulated keyboard that stands in for one. Both hand over the same
 // messages, which are stamped with the take's seconds and turned into notes by the server.
 
@@ -33,7 +34,11 @@ export class Keyboard {
     this.listeners = new Set(); // who else wants each message, such as a held section
     document.addEventListener("click", (e) => {
       const what = e.target.closest("[data-keyboard]")?.dataset.keyboard;
-      if (what === "note") [[0x90, 60, 100], [0x80, 60, 0]].forEach((data) => this.hear({ data, timeStamp: performance.now() }));
+      if (what === "note")
+        [
+          [0x90, 60, 100],
+          [0x80, 60, 0],
+        ].forEach((data) => this.hear({ data, timeStamp: performance.now() }));
       else if (what === "stop") this.stop();
       else if (what) this.record(what);
     });

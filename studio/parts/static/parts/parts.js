@@ -1,3 +1,4 @@
+// @ts-check
 // Parts on the desk: their notes in the lanes, what makes them change, and the event by which the panel tells of it.
 
 import { INK, SANS } from "../desk/palette.js";

@@ -1,15 +1,12 @@
+// @ts-check
 // The roll: a part's notes on a grid of musical positions. Columns and positions come from the server; the page only
 // draws them and tells which one was meant.
 
-import { INK, SANS, fresh } from "../desk/palette.js";
+import { HEAD, LEFT, DRUMS, drawRoll } from "./roll_drawing.js";
 import { note as tell, send, tryJson } from "../studio/server.js";
 
-const LEFT = 92; // room for the names of pitches
-const HEAD = 22;
 const EDGE = 7; // pixels at a note's end that take hold of its length
-const NAMES = ["C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B"];
 /** General MIDI percussion keys the kit has, from top to bottom. */
-const DRUMS = new Map([[49, "crash"], [51, "ride"], [46, "open hat"], [42, "hat"], [70, "shaker"], [48, "high tom"], [45, "low tom"], [39, "clap"], [37, "rim"], [38, "snare"], [36, "kick"]]);
 const byId = (id) => document.getElementById(id);
 
 export class Roll {
@@ -55,14 +52,19 @@ export class Roll {
 
   get asked() {
     return {
-      first: this.first, bars: Number(this.field("bars").value), grid: Number(this.field("grid").value),
-      triplet: this.field("triplet").checked, swing: Number(this.field("swing").value),
+      first: this.first,
+      bars: Number(this.field("bars").value),
+      grid: Number(this.field("grid").value),
+      triplet: this.field("triplet").checked,
+      swing: Number(this.field("swing").value),
     };
   }
 
   async refresh() {
     if (!this.shown) return;
-    const data = await tryJson(`/parts/${this.part}/roll?${new URLSearchParams(this.asked)}`);
+    const data = await tryJson(
+      `/parts/${this.part}/roll?${new URLSearchParams(Object.entries(this.asked).map(([name, value]) => [name, String(value)]))}`,
+    );
     if (data && data.part === this.part) this.#take(data);
     else if (!data) this.close();
   }
@@ -75,7 +77,12 @@ export class Roll {
     this.box.querySelector("h2").textContent = data.name;
     this.box.querySelector("[data-tie]").textContent = data.rides ? "rides the bars" : "keeps the clock";
     // drums and the beats of an audio loop are rows of steps
-    this.rows = data.instrument === "drums" ? [...DRUMS.keys()] : data.slices ? Array.from({ length: data.slices }, (_, i) => i) : null;
+    this.rows =
+      data.instrument === "drums"
+        ? [...DRUMS.keys()]
+        : data.slices
+          ? Array.from({ length: data.slices }, (_, i) => i)
+          : null;
     this.draw();
   }
 
@@ -98,16 +105,24 @@ export class Roll {
 
   async preview() {
     if (!this.shown) return;
-    const { ok, data } = await send(`/parts/${this.part}/roll`, { ...this.asked, step: this.data.step, ...this.wishes, preview: true });
+    const { ok, data } = await send(`/parts/${this.part}/roll`, {
+      ...this.asked,
+      step: this.data.step,
+      ...this.quantiseOptions,
+      preview: true,
+    });
     if (!ok) return;
     this.ghost = data.notes;
     this.draw();
   }
 
-  get wishes() {
+  get quantiseOptions() {
     return {
-      do: "quantise", strength: Number(this.field("strength").value), window: Number(this.field("window").value),
-      lengths: this.field("lengths").checked, notes: [...this.chosen],
+      do: "quantise",
+      strength: Number(this.field("strength").value),
+      window: Number(this.field("window").value),
+      lengths: this.field("lengths").checked,
+      notes: [...this.chosen],
     };
   }
 
@@ -144,7 +159,10 @@ export class Roll {
 
   noteAt(x, y) {
     const pitch = this.pitches[Math.floor((y - HEAD) / this.row)];
-    return this.data.notes.findLast((n) => n.i >= 0 && n.pitch === pitch && x >= this.x(n.q) - 2 && x <= Math.max(this.x(n.q + n.length), this.x(n.q) + 8));
+    return this.data.notes.findLast(
+      (n) =>
+        n.i >= 0 && n.pitch === pitch && x >= this.x(n.q) - 2 && x <= Math.max(this.x(n.q + n.length), this.x(n.q) + 8),
+    );
   }
 
   // ---- pointer and keys
@@ -156,29 +174,51 @@ export class Roll {
     canvas.addEventListener("pointermove", (e) => {
       if (!this.data || e.buttons) return;
       const n = this.noteAt(e.offsetX, e.offsetY);
-      canvas.style.cursor = !n ? "crosshair" : !this.rows && e.offsetX > this.x(n.q + n.length) - EDGE ? "ew-resize" : "grab";
+      canvas.style.cursor = !n
+        ? "crosshair"
+        : !this.rows && e.offsetX > this.x(n.q + n.length) - EDGE
+          ? "ew-resize"
+          : "grab";
     });
-    canvas.addEventListener("wheel", (e) => {
-      e.preventDefault();
-      if (e.shiftKey || Math.abs(e.deltaX) > Math.abs(e.deltaY)) return this.turn(Math.sign(e.deltaY || e.deltaX));
-      this.top = Math.max(24, Math.min(127, this.top - Math.sign(e.deltaY) * 2));
-      return this.draw();
-    }, { passive: false });
+    canvas.addEventListener(
+      "wheel",
+      (e) => {
+        e.preventDefault();
+        if (e.shiftKey || Math.abs(e.deltaX) > Math.abs(e.deltaY)) return this.turn(Math.sign(e.deltaY || e.deltaX));
+        this.top = Math.max(24, Math.min(127, this.top - Math.sign(e.deltaY) * 2));
+        return this.draw();
+      },
+      { passive: false },
+    );
     this.box.addEventListener("input", (e) => {
       const { name } = e.target;
-      if (name === "velocity") return this.chosen.size && this.make({ do: "loudness", notes: [...this.chosen], velocity: Number(e.target.value) });
+      if (name === "velocity")
+        return (
+          this.chosen.size && this.make({ do: "loudness", notes: [...this.chosen], velocity: Number(e.target.value) })
+        );
       if (["swing", "strength", "window", "lengths"].includes(name)) return this.preview();
       if (["grid", "triplet", "bars"].includes(name)) return this.refresh();
       return undefined;
     });
     const acts = {
-      back: () => this.turn(-1), on: () => this.turn(1), close: () => this.close(), quantise: () => this.make(this.wishes), undo: () => this.make({ travel: -1 }), redo: () => this.make({ travel: 1 }),
+      back: () => this.turn(-1),
+      on: () => this.turn(1),
+      close: () => this.close(),
+      quantise: () => this.make(this.quantiseOptions),
+      undo: () => this.make({ by: -1 }),
+      redo: () => this.make({ by: 1 }),
       before: (b) => {
         const was = b.getAttribute("aria-pressed") === "true";
         b.setAttribute("aria-pressed", !was);
-        return this.make({ travel: was ? 1 : -1 });
+        return this.make({ by: was ? 1 : -1 });
       },
-      repeat: () => this.make({ do: "repeat", from: this.first, to: this.first + this.asked.bars - 1, times: Number(this.field("times").value) }),
+      repeat: () =>
+        this.make({
+          do: "repeat",
+          from: this.first,
+          to: this.first + this.asked.bars - 1,
+          times: Number(this.field("times").value),
+        }),
     };
     this.box.addEventListener("click", (e) => {
       const b = e.target.closest("[data-act]");
@@ -193,7 +233,8 @@ export class Roll {
   }
 
   #key(e) {
-    if (!this.shown || e.target.closest?.("input:not([type=range]):not([type=checkbox]), select, textarea, dialog")) return;
+    if (!this.shown || e.target.closest?.("input:not([type=range]):not([type=checkbox]), select, textarea, dialog"))
+      return;
     const some = this.chosen.size > 0;
     const notes = [...this.chosen];
     const key = (e.ctrlKey || e.metaKey ? "Ctrl+" : "") + (e.shiftKey ? "Shift+" : "") + e.key;
@@ -207,9 +248,9 @@ export class Roll {
       "Shift+ArrowUp": () => some && this.make({ do: "move", notes, columns: 0, semitones: 12 }),
       "Shift+ArrowDown": () => some && this.make({ do: "move", notes, columns: 0, semitones: -12 }),
       "Ctrl+a": () => ((this.chosen = new Set(this.data.notes.map((n) => n.i))), this.draw()),
-      "Ctrl+z": () => this.make({ travel: -1 }),
-      "Ctrl+y": () => this.make({ travel: 1 }),
-      "Ctrl+Shift+Z": () => this.make({ travel: 1 }),
+      "Ctrl+z": () => this.make({ by: -1 }),
+      "Ctrl+y": () => this.make({ by: 1 }),
+      "Ctrl+Shift+Z": () => this.make({ by: 1 }),
       Escape: () => (some ? (this.chosen.clear(), this.draw()) : this.close()),
     }[key];
     if (!act || (e.target.matches?.("input[type=range]") && key.startsWith("Arrow"))) return;
@@ -236,13 +277,27 @@ export class Roll {
     if (!column || pitch === undefined) return undefined;
     this.chosen.clear();
     const velocity = Number(this.field("velocity").value);
-    if (this.rows) return this.make({ do: "add", bar: column.bar, offset: column.offset, length: this.data.slices ? 1 : this.data.grid / 2, pitch, velocity });
+    if (this.rows)
+      return this.make({
+        do: "add",
+        bar: column.bar,
+        offset: column.offset,
+        length: this.data.slices ? 1 : this.data.grid / 2,
+        pitch,
+        velocity,
+      });
     // a new note can be drawn out to its length before it is let go
     const fresh = { i: -1, q: column.q, length: this.data.grid, pitch, velocity };
     this.data.notes.push(fresh);
-    return this.#follow(e, (dx) => (fresh.length = Math.max(1, Math.ceil((x + dx - this.x(fresh.q)) / (this.data.grid * this.scale))) * this.data.grid), () => {
-      this.make({ do: "add", bar: column.bar, offset: column.offset, length: fresh.length, pitch, velocity });
-    });
+    return this.#follow(
+      e,
+      (dx) =>
+        (fresh.length =
+          Math.max(1, Math.ceil((x + dx - this.x(fresh.q)) / (this.data.grid * this.scale))) * this.data.grid),
+      () => {
+        this.make({ do: "add", bar: column.bar, offset: column.offset, length: fresh.length, pitch, velocity });
+      },
+    );
   }
 
   /** Drag a note, or its end; several move together when chosen with Shift. */
@@ -258,17 +313,27 @@ export class Roll {
     const x = e.offsetX;
     if (x > this.x(hit.q + hit.length) - EDGE) {
       const from = hit.length;
-      return this.#follow(e, (dx) => (hit.length = Math.max(0.25, Math.round((from * this.scale + dx) / unit)) * this.data.grid), () => {
-        if (hit.length !== from) this.make({ do: "lengthen", notes: [hit.i], columns: hit.length / this.data.grid });
-      });
+      return this.#follow(
+        e,
+        (dx) => (hit.length = Math.max(0.25, Math.round((from * this.scale + dx) / unit)) * this.data.grid),
+        () => {
+          if (hit.length !== from) this.make({ do: "lengthen", notes: [hit.i], columns: hit.length / this.data.grid });
+        },
+      );
     }
     let columns = 0;
     let semitones = 0;
-    return this.#follow(e, (dx, dy) => {
-      columns = Math.round(dx / unit);
-      semitones = -Math.round(dy / this.row);
-      moving.forEach((n, k) => Object.assign(n, { q: were[k].q + columns * this.data.grid, pitch: were[k].pitch + semitones }));
-    }, () => (columns || semitones) && this.make({ do: "move", notes, columns, semitones }));
+    return this.#follow(
+      e,
+      (dx, dy) => {
+        columns = Math.round(dx / unit);
+        semitones = -Math.round(dy / this.row);
+        moving.forEach((n, k) =>
+          Object.assign(n, { q: were[k].q + columns * this.data.grid, pitch: were[k].pitch + semitones }),
+        );
+      },
+      () => (columns || semitones) && this.make({ do: "move", notes, columns, semitones }),
+    );
   }
 
   #follow(down, move, up) {
@@ -279,76 +344,17 @@ export class Roll {
       this.draw();
     };
     canvas.addEventListener("pointermove", moved);
-    canvas.addEventListener("pointerup", () => {
-      canvas.removeEventListener("pointermove", moved);
-      up();
-    }, { once: true });
+    canvas.addEventListener(
+      "pointerup",
+      () => {
+        canvas.removeEventListener("pointermove", moved);
+        up();
+      },
+      { once: true },
+    );
   }
-
-  // ---- drawing
 
   draw() {
-    if (!this.shown || !this.data) return;
-    const { context, width, height } = fresh(this.canvas);
-    const { data, row, pitches } = this;
-    context.fillStyle = INK.sheet;
-    context.fillRect(0, 0, width, height);
-    context.font = `500 13px ${SANS}`;
-    context.textBaseline = "middle";
-    pitches.forEach((pitch, i) => {
-      const y = HEAD + i * row;
-      if (!this.rows && NAMES[((pitch % 12) + 12) % 12].length > 1) {
-        context.fillStyle = INK.paper;
-        context.fillRect(LEFT, y, width, row);
-      }
-      context.fillStyle = INK.rule;
-      context.fillRect(0, y + row - 1, width, 1);
-      const name = data.slices ? `beat ${pitch + 1}` : this.rows ? DRUMS.get(pitch) : pitch % 12 === 0 || row > 20 || data.pitches.includes(pitch) ? `${NAMES[pitch % 12]}${Math.floor(pitch / 12) - 1}` : "";
-      context.fillStyle = INK.faded;
-      context.fillText(name, 10, y + row / 2);
-    });
-    for (const c of data.columns) {
-      context.fillStyle = c.kind === "bar" ? INK.bar : c.kind === "beat" ? INK.faded : INK.rule;
-      context.fillRect(Math.round(this.x(c.q)), c.kind === "bar" ? 0 : HEAD, 1, height);
-      if (c.kind !== "bar") continue;
-      context.fillStyle = INK.ink;
-      context.fillText(String(c.bar), this.x(c.q) + 5, HEAD / 2);
-    }
-    if (this.ghost) this.ghost.forEach((n) => this.#note(n, context, false, true));
-    for (const n of data.notes) this.#note(n, context, this.chosen.has(n.i), false);
-    this.#playhead(context, height);
-  }
-
-  #note(n, context, chosen, ghost) {
-    const i = this.rowOf(n.pitch);
-    if (i < 0 || i >= this.pitches.length) return;
-    const y = HEAD + i * this.row + 2;
-    const x = this.x(n.q);
-    const wide = Math.max(6, n.length * this.scale - 1);
-    if (ghost) {
-      context.strokeStyle = INK.bar;
-      context.strokeRect(x + 0.5, y - 0.5, wide, this.row - 3);
-      return;
-    }
-    context.globalAlpha = 0.4 + (0.6 * n.velocity) / 127;
-    context.fillStyle = chosen ? INK.pin : INK.wave;
-    context.fillRect(Math.max(LEFT, x), y, wide - Math.max(0, LEFT - x), this.row - 4);
-    context.globalAlpha = 1;
-    if (chosen) {
-      context.strokeStyle = INK.ink;
-      context.strokeRect(x + 0.5, y + 0.5, wide - 1, this.row - 5);
-    }
-  }
-
-  #playhead(context, height) {
-    const { seconds, columns, end } = this.data;
-    const now = this.desk.player.seconds;
-    const i = seconds.findLastIndex((s) => s <= now);
-    if (i < 0 || i >= columns.length) return;
-    const from = columns[i].q;
-    const to = columns[i + 1]?.q ?? end;
-    const x = this.x(from + ((now - seconds[i]) / (seconds[i + 1] - seconds[i])) * (to - from));
-    context.fillStyle = INK.ink;
-    context.fillRect(Math.round(x), 0, 1.5, height);
+    drawRoll(this);
   }
 }

@@ -1,0 +1,137 @@
+"""Reading recordings: what a file holds, in clear words where it cannot be used, and its samples in blocks."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
+from numpy.typing import NDArray
+
+Samples = NDArray[np.float32]
+
+#: Frames a block read from disk: small enough that a two-hour file fits anywhere.
+BLOCK = 1 << 19
+FORMATS = "WAV, AIFF, FLAC, OGG or MP3"
+
+
+class AudioError(ValueError):
+    """A recording that cannot be used, in words for the engineer."""
+
+
+@dataclass(frozen=True)
+class AudioInfo:
+    """``frames`` a channel at ``rate`` Hz; ``missing`` frames that the header promised and the file lacks."""
+
+    rate: int
+    channels: int
+    frames: int
+    format: str
+    missing: int = 0
+
+    @property
+    def seconds(self) -> float:
+        return self.frames / self.rate
+
+
+def inspect(path: Path, name: str | None = None) -> AudioInfo:
+    """What the file at ``path`` holds. Raises :class:`AudioError`, naming the file ``name``."""
+    name = name or path.name
+    try:
+        if path.stat().st_size == 0:
+            raise AudioError(f"“{name}” is empty: the file has no bytes.")
+        with sf.SoundFile(path) as f:
+            info = AudioInfo(f.samplerate, f.channels, f.frames, f.format)
+            if f.format in ("MP3", "OGG", "FLAC"):
+                info = _measured(f, info)
+    except (sf.LibsndfileError, RuntimeError):
+        raise AudioError(f"“{name}” is not audio that Diachron reads. Use {FORMATS}.") from None
+    except OSError as e:
+        raise AudioError(f"“{name}” cannot be read: {e.strerror or e}.") from None
+    if info.format in ("WAV", "WAVEX"):
+        info = _against_header(path, info)
+    if info.frames <= 0:
+        raise AudioError(f"“{name}” is empty: it is an audio file without a single sample.")
+    if info.channels > 2:
+        raise AudioError(f"“{name}” has {info.channels} channels. Split it into mono or stereo files first.")
+    return info
+
+
+def _measured(f: sf.SoundFile, info: AudioInfo) -> AudioInfo:
+    """Check by seeking that a compressed file goes on as far as its header says; if not, measure it."""
+    try:
+        if info.frames < (1 << 62):
+            f.seek(max(0, info.frames - 2))
+            if len(f.read(2)) == min(2, info.frames):
+                return info
+    except sf.LibsndfileError:
+        pass
+    declared = info.frames if info.frames < (1 << 62) else 0
+    good = sum(len(block) for block in blocks(Path(f.name)))
+    return AudioInfo(info.rate, info.channels, good, info.format, max(0, declared - good))
+
+
+def _against_header(path: Path, info: AudioInfo) -> AudioInfo:
+    """Compare a WAV's data chunk with the file's end: an interrupted copy promises more than it holds."""
+    with path.open("rb") as f:
+        head = f.read(12)
+        if head[:4] != b"RIFF":
+            return info
+        while len(chunk := f.read(8)) == 8:
+            tag, size = struct.unpack("<4sI", chunk)
+            if tag == b"data":
+                left = path.stat().st_size - f.tell()
+                if 0 < size < 0xFFFFFFF0 and size > left and info.frames:
+                    return AudioInfo(
+                        info.rate,
+                        info.channels,
+                        info.frames,
+                        info.format,
+                        info.frames * (size - left) // max(1, left),
+                    )
+                return info
+            f.seek(size + (size & 1), 1)
+    return info
+
+
+def read(path: Path, start: int, count: int) -> Samples:
+    """Frames ``start`` to ``start + count`` as float32 ``(frames, channels)``, silence past the end.
+
+    Samples that are not finite read as silence. Raises :class:`AudioError`.
+    """
+    try:
+        with sf.SoundFile(path) as f:
+            out = np.zeros((count, f.channels), dtype=np.float32)
+            if 0 <= start < f.frames:
+                f.seek(start)
+                got = f.read(min(count, f.frames - start), dtype="float32", always_2d=True)
+                out[: len(got)] = got
+    except sf.LibsndfileError as e:
+        raise AudioError(f"“{path.name}” cannot be read here: {e}.") from None
+    if not np.isfinite(out).all():
+        np.nan_to_num(out, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
+    return out
+
+
+def blocks(path: Path, size: int = BLOCK) -> Iterator[Samples]:
+    """The whole file as consecutive float32 blocks ``(frames, channels)``, as far as it can be decoded.
+
+    Samples that are not finite are passed through; see :class:`core.audio.health.Health`.
+    """
+    done = 0
+    while True:
+        try:
+            # opened again after damage, as a decoder that failed once does not go on
+            with sf.SoundFile(path) as f:
+                f.seek(done)
+                while len(block := f.read(size, dtype="float32", always_2d=True)):
+                    done += len(block)
+                    yield block
+            return
+        except sf.LibsndfileError:
+            if size <= 1024:
+                return
+            size //= 8  # closer to where the damage is

@@ -1,0 +1,50 @@
+"""What is wrong with a recording: samples that are not numbers, clipping, silence, a missing end."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from core.audio.files import AudioInfo, Samples
+
+#: A peak under this (-100 dBFS) is silence.
+SILENCE = 1e-5
+#: A sample from here on stands at full scale.
+_FULL_SCALE = 0.9999
+
+
+@dataclass
+class Health:
+    """Counts of what is wrong, counted block by block; ``peak``: the largest absolute sample."""
+
+    not_numbers: int = 0
+    clipped: int = 0
+    peak: float = 0.0
+    _run: int = 0
+
+    def check(self, block: Samples) -> Samples:
+        """Count what is wrong in a block ``(frames, channels)``; return it with silence for what is not finite."""
+        bad = ~np.isfinite(block)
+        if bad.any():
+            self.not_numbers += int(bad.sum())
+            block = np.where(bad, np.float32(0), block)
+        loud = np.abs(block)
+        self.peak = max(self.peak, float(loud.max()))
+        # three full-scale samples in a row are a flattened peak (common practice)
+        full = loud >= _FULL_SCALE
+        self.clipped += int((full[2:] & full[1:-1] & full[:-2]).sum())
+        return block
+
+    def remarks(self, info: AudioInfo) -> list[str]:
+        """Sentences for the engineer; the recording is usable all the same."""
+        out = []
+        if info.missing:
+            out.append(f"The file ends early: about {info.missing / info.rate:.1f} s that it announces are missing.")
+        if self.not_numbers:
+            out.append(f"{self.not_numbers} samples are not numbers; they play as silence.")
+        if self.peak < SILENCE:
+            out.append("The track is silent and gives the analysis nothing.")
+        elif self.clipped:
+            out.append(f"Clipped: {self.clipped} samples sit flat at full scale. Attacks are found all the same.")
+        return out

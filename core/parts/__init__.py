@@ -1,0 +1,1 @@
+"""Added parts: grooves, notes played in, audio loops; their edits, quantising and notation."""

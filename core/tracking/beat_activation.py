@@ -1,0 +1,121 @@
+"""Beat activation: how likely a beat and a downbeat are at each moment of a take, from all its tracks.
+
+One small encoder looks at every track alike; what it finds is pooled over the tracks (mean and maximum), so that any
+number of tracks works and a finished mix is one track. A temporal convolutional network (after Davies and Böck 2019)
+then sees some forty seconds to either side. Its weights are learned on made-up performances (``training/``); here it
+is plain matrix products.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.listening.pitches import PITCH_RATE
+from core.listening.rates import FRAME_RATE
+
+Frames = NDArray[np.float32]
+
+WEIGHTS = Path(__file__).with_name("beat_activation.npz")
+#: The network counts in steps of two frames.
+STEP = 2
+STEP_RATE = FRAME_RATE / STEP
+#: Frames of bands a frame of pitches.
+_PER_PITCH = round(FRAME_RATE / PITCH_RATE)
+#: Levels are compared in units of so many nepers, from the track's own loud level down.
+_UNIT = 1.5
+#: A rise of so many nepers within 20 ms counts as one.
+_RISE = 0.5
+
+
+def track_inputs(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
+    """What the encoder sees of a track, ``(steps, inputs)``: the levels of all bands at both frames of the step, how
+    fast they rise, and the levels of all semitones.
+
+    ``bands``: ``(frames, bands)`` log energies at 100 frames a second; ``pitches``: ``(frames, semitones)`` at 25.
+    """
+    steps = len(bands) // STEP
+    bands, pitches = bands.astype(np.float32), pitches.astype(np.float32)
+    level, tone = _relative(bands), _relative(pitches)
+    rise = np.zeros_like(level)
+    before = bands[:-2]
+    wide = before.copy()
+    wide[:, 1:] = np.maximum(wide[:, 1:], before[:, :-1])
+    wide[:, :-1] = np.maximum(wide[:, :-1], before[:, 1:])
+    rise[2:] = np.minimum(np.maximum(bands[2:] - wide, 0) / _RISE, 4)
+    sharp = np.concatenate([level, rise], axis=1)[: steps * STEP].reshape(steps, -1)
+    slow = tone[np.minimum(np.arange(steps) * STEP // _PER_PITCH, len(tone) - 1)]
+    return np.concatenate([sharp, slow], axis=1)
+
+
+def _relative(levels: NDArray[Any]) -> Frames:
+    """Levels against the track's own loud level, about -3 to 2."""
+    loud = np.percentile(levels.max(axis=1), 95)
+    return np.asarray(np.clip((levels - loud) / _UNIT + 1, -3, 3).astype(np.float32))
+
+
+@cache
+def _weights() -> dict[str, NDArray[np.float32]]:
+    with np.load(WEIGHTS) as file:
+        return {k: file[k].astype(np.float32) for k in file.files}
+
+
+#: Steps computed at a time, so that hours fit into memory.
+_PIECE = 1 << 14
+
+
+def _convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32], dilation: int = 1) -> Frames:
+    """``x`` (steps, channels in) with ``weight`` (out, in, taps), centred, zeros outside, as one product over all
+    taps."""
+    steps, channels = x.shape
+    taps = weight.shape[2]
+    flat = weight.transpose(2, 1, 0).reshape(-1, len(weight))
+    if taps == 1:
+        return np.asarray(x @ flat + bias)
+    out = np.empty((steps, len(weight)), dtype=np.float32)
+    for start in range(0, steps, _PIECE):
+        count = min(_PIECE, steps - start)
+        seen = np.zeros((count, taps * channels), dtype=np.float32)
+        for k in range(taps):
+            by = start + (k - taps // 2) * dilation
+            first, last = max(0, -by), min(count, steps - by)
+            if last > first:
+                seen[first:last, k * channels : (k + 1) * channels] = x[first + by : last + by]
+        out[start : start + count] = seen @ flat + bias
+    return out
+
+
+def encode(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
+    """What the encoder makes of one track, ``(steps, channels)``."""
+    w = _weights()
+    x = np.maximum(_convolve(track_inputs(bands, pitches), w["encoder"], w["encoder_bias"]), 0)
+    return np.maximum(_convolve(x, w["code"], w["code_bias"]), 0)
+
+
+def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int) -> NDArray[np.float64]:
+    """Probabilities ``(frames, 2)`` of a beat and of a downbeat, 100 frames a second. ``tracks``: bands and pitches of
+    each (see :func:`track_inputs`)."""
+    w = _weights()
+    steps = max(1, frames // STEP)
+    total = np.zeros((steps, w["code"].shape[0]), dtype=np.float32)
+    top = np.zeros_like(total)
+    for bands, pitches in tracks:
+        code = encode(bands, pitches)[:steps]
+        total[: len(code)] += code
+        np.maximum(top[: len(code)], code, out=top[: len(code)])
+    pooled = np.concatenate([total / max(1, len(tracks)), top], axis=1)
+    x = np.maximum(_convolve(pooled, w["join"], w["join_bias"]), 0)
+    skip = np.zeros_like(x)
+    for k in range(len(w["wide"])):
+        y = np.maximum(_convolve(x, w["wide"][k], w["wide_bias"][k], 2**k), 0)
+        y = _convolve(y, w["mix"][k], w["mix_bias"][k])
+        x, skip = x + y, skip + y
+    logits = _convolve(np.maximum(skip, 0), w["last"], w["last_bias"]).astype(np.float64)
+    likely = 1 / (1 + np.exp(-logits))
+    at = np.arange(frames) / STEP
+    return np.column_stack([np.interp(at, np.arange(len(likely)), likely[:, k]) for k in range(2)])

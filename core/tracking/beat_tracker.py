@@ -1,0 +1,177 @@
+"""Finding beats and bars, start to end: context, tempo hypotheses, the map of the best one, confidence, doubts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.listening.guides import GuideRank, no_guide
+from core.listening.rates import FRAME_RATE
+from core.listening.track import AnalysedTrack
+from core.tempomap import Meter, MeterChange, Meters, TempoMap
+from core.tempomap.pulses import is_uneven, pulse_of
+from core.tracking import uneven_meters
+from core.tracking.alternatives import alternatives
+from core.tracking.candidate import assemble
+from core.tracking.confidence import certain_range, confidence_features, confidence_of
+from core.tracking.context import AnalysisContext, NoBeats, build_context
+from core.tracking.decoder import posterior
+from core.tracking.doubts import find_doubts, to_felt_beats
+from core.tracking.ends import widened
+from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
+from core.tracking.hypothesis import TempoHypothesis, rate
+from core.tracking.parameters import USUAL_RANGE
+from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
+from core.tracking.tempo_candidates import tempo_hypotheses
+
+Floats = NDArray[np.float64]
+
+#: Hypotheses beside the best one that are offered as other readings.
+_RIVALS = 3
+#: Pulses of an uneven meter may lie this far from the tempo that was found for them, as a factor either way.
+_PULSE_RANGE = 1.25
+#: Chains whose tempos differ by less (natural logarithm) are the same exact tempo.
+_SAME_TEMPO = 0.03
+
+
+def track_beats(
+    tracks: Sequence[AnalysedTrack], options: TrackingOptions = TrackingOptions(), progress: Progress = no_progress
+) -> TrackingResult:
+    """Find beats and bars. Raises :class:`core.tracking.context.NoBeats`."""
+    progress("Choosing the guide", 0.0)
+    context = build_context(tracks, options.guides)
+    if options.meter and is_uneven(options.meter):
+        share = options.meter.numerator / options.meter.beats
+        low, high = uneven_meters.FELT if options.tempo == USUAL_RANGE else options.tempo
+        return _in_uneven_meter(tracks, options, context, options.meter, (low * share, high * share), progress)
+    if options.meter is None and (found := uneven_meters.bar_of_pulses(context, options.tempo[1])):
+        count, pace = found
+        pulses = pace / _PULSE_RANGE, pace * _PULSE_RANGE
+        return _in_uneven_meter(tracks, options, context, Meter(count, 8), pulses, progress)
+    if options.meter and options.meter.beats == options.meter.numerator and options.meter.denominator > 4:
+        context = context.by_attacks()
+    pins = np.array(sorted(options.pins), dtype=np.float64)
+    ranked = hypotheses(context, options, progress)
+    curve, envelope = (_between(x, options) for x in (context.decoding_curve, context.onset_envelope))
+    progress("Finding the bars, placing beats on attacks", 0.6)
+    # the compiled posterior leaves the interpreter free to assemble the other hypotheses meanwhile
+    with ThreadPoolExecutor(1) as pool:
+        pending = pool.submit(posterior, curve, ranked[0].frames)
+        rivals = [assemble(context, h, options.meter) for h in ranked[1 : 1 + _RIVALS]]
+        posteriors = pending.result()
+    inside = widened(ranked[0].frames, certain_range(posteriors), context.tracks, envelope)
+    best = assemble(context, replace(ranked[0], frames=ranked[0].frames[inside]), options.meter, pins)
+    progress("Calculating confidence", 0.7)
+    kept = np.isin(ranked[0].frames, best.hypothesis.frames)
+    activation, seconds = context.beat_activation[:, 0], best.map.seconds
+    features = confidence_features(posteriors[kept], best.support, activation, seconds, ranked[0], ranked[1:])
+    confidence = confidence_of(features)
+    exact = best.hypothesis.exact_tempo
+    tempo_map = straightened(best.map, exact) if exact else best.map
+    progress("Looking for other readings", 0.8)
+    others = alternatives(context, best, rivals, options.meter is None)
+    doubts = find_doubts(context, best, tempo_map, confidence, ranked)
+    progress("Done", 1.0)
+    guides = _all_ranks(context, tracks)
+    return TrackingResult(tempo_map, confidence, guides, doubts, others, features, ranked, best)
+
+
+def _all_ranks(context: AnalysisContext, tracks: Sequence[AnalysedTrack]) -> list[GuideRank]:
+    """Ranks of all tracks, in their order; those without attacks have weight 0."""
+    by_name = {r.name: r for r in context.ranks}
+    return [by_name.get(t.name) or no_guide(t.name) for t in tracks]
+
+
+def _in_uneven_meter(
+    tracks: Sequence[AnalysedTrack],
+    options: TrackingOptions,
+    context: AnalysisContext,
+    meter: Meter,
+    pace: tuple[float, float],
+    progress: Progress,
+) -> TrackingResult:
+    """A meter of unequal felt beats, like 2+2+3/8: its even pulse is found, then felt in the meter's groups, or where
+    no meter was asked for, in those with the strongest attacks. ``pace``: range of the pulse, a minute."""
+    pulses = pulse_of(meter)
+    found = track_beats(tracks, replace(options, meter=pulses, tempo=pace), progress)
+    if options.meter is None:
+        beats = found.map.beats()
+        frames = np.round(beats.seconds * FRAME_RATE).astype(np.int64)
+        meter = uneven_meters.grouped(context, frames, np.flatnonzero(beats.beat == 1), pulses.beats)
+
+    def felt(tempo_map: TempoMap) -> TempoMap:
+        changes = (MeterChange(c.bar, meter if c.meter == pulses else c.meter) for c in tempo_map.meters.changes)
+        return replace(tempo_map, meters=Meters(tuple(changes)))
+
+    tempo_map = felt(found.map)
+    at = np.searchsorted(found.map.beats().quarters, tempo_map.beats().quarters - 1e-6)
+    at = np.minimum(at, len(found.confidence) - 1)
+    return replace(
+        found,
+        map=tempo_map,
+        confidence=found.confidence[at],
+        doubts=to_felt_beats(found.doubts, found.map, tempo_map),
+        alternatives=[replace(a, map=felt(a.map)) for a in found.alternatives],
+        features=found.features[at],
+    )
+
+
+def hypotheses(
+    context: AnalysisContext, options: TrackingOptions, progress: Progress = no_progress
+) -> list[TempoHypothesis]:
+    """Tempo hypotheses of the take, the highest score first. Raises :class:`core.tracking.context.NoBeats`."""
+    pins = np.round(np.array(sorted(options.pins)) * FRAME_RATE).astype(np.int64)
+    curve, envelope = (_between(x, options) for x in (context.decoding_curve, context.onset_envelope))
+    progress("Comparing tempos", 0.1)
+    found = tempo_hypotheses(
+        envelope,
+        options.tempo,
+        progress=lambda x: progress("Comparing tempos", 0.1 + 0.5 * x),
+        pins=pins,
+        activation=context.beat_activation[:, 0],
+        decoding_curve=curve,
+    )
+    if not found:
+        raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
+    # a pin means that this is no machine, unless the engineer says so too
+    if options.exact_tempo or (options.exact_tempo is None and not len(pins)):
+        return _exact(context, found, options)
+    return found
+
+
+def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: TrackingOptions) -> list[TempoHypothesis]:
+    """The hypotheses as exact tempos where the take has one (or is said to), the highest score first; else as they
+    are."""
+
+    def exact_tempo(hypothesis: TempoHypothesis) -> ExactTempo | None:
+        chain = hypothesis.frames / FRAME_RATE
+        return find_exact_tempo(context.tracks, context.ranks, context.decoding_curve, chain)
+
+    first = exact_tempo(found[0])
+    if first is None or not (options.exact_tempo or first.is_exact):
+        return found
+    pairs = [(found[0], first), *((h, exact_tempo(h)) for h in found[1:])]
+    out: list[TempoHypothesis] = []
+    for hypothesis, exact in pairs:
+        if exact is not None and (options.exact_tempo or exact.is_exact):
+            beats = exact.beats(hypothesis.frames[0] / FRAME_RATE, hypothesis.frames[-1] / FRAME_RATE)
+            frames = np.round(beats * FRAME_RATE).astype(np.int64)
+            frames = frames[(frames >= 0) & (frames < len(context.onset_envelope))]
+            again = rate(context, frames, options.tempo)
+            if all(abs(np.log(again.bpm / other.bpm)) > _SAME_TEMPO for other in out):
+                out.append(replace(again, exact_tempo=exact))
+    return sorted(out, key=lambda h: -h.score)
+
+
+def _between(curve: Floats, options: TrackingOptions) -> Floats:
+    """The curve with nothing to gain outside the music's ends."""
+    out = curve.copy()
+    if options.start is not None:
+        out[: max(0, round(options.start * FRAME_RATE) - 2)] = -1.0
+    if options.end is not None:
+        out[round(options.end * FRAME_RATE) + 3 :] = -1.0
+    return out

@@ -1,0 +1,85 @@
+"""Confidence: how probably each beat is right, from its posterior, its attack, the activation and the whole take."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import uniform_filter1d
+
+from core.listening.rates import FRAME_RATE
+from core.tracking.hypothesis import TempoHypothesis
+from core.tracking.parameters import CONFIDENCE_WEIGHTS
+
+Floats = NDArray[np.float64]
+
+#: Beats on either side whose activations count with each.
+_AROUND = 8
+#: Hypotheses whose tempos differ by less (natural logarithm) are the same.
+_SAME_TEMPO = 0.08
+#: The margin is cut off below and above, in nats.
+_MARGIN = (-2.0, 6.0)
+
+
+def certain_range(posteriors: Floats) -> slice:
+    """The beats between which there is music to count, from each beat's posterior: applause or noise fits many chains,
+    so that beats in it have small ones."""
+    four = np.convolve(posteriors, np.ones(4) / 4, mode="valid")
+    certain = np.flatnonzero(four > 0.5)
+    if not len(certain) or certain[-1] - certain[0] < 4:
+        return slice(0, len(posteriors))
+    first, last = int(certain[0]), int(certain[-1]) + 3
+    while last > first and posteriors[last] < 0.4:
+        last -= 1
+    while first < last and posteriors[first] < 0.4:
+        first += 1
+    return slice(first, last + 1)
+
+
+def confidence_features(
+    posteriors: Floats,
+    support: Floats,
+    activation: Floats,
+    seconds: Floats,
+    best: TempoHypothesis,
+    rivals: Sequence[TempoHypothesis],
+) -> Floats:
+    """What speaks for each beat, ``(beats, features)``, in the order of
+    :data:`core.tracking.parameters.CONFIDENCE_WEIGHTS`.
+
+    Parameters
+    ----------
+    posteriors, support, seconds : (beats,)
+        Of the beats; ``support`` is that of their attacks, 0 to 1.
+    activation : (frames,)
+        How likely beats are, 100 frames a second.
+    best, rivals
+        The hypothesis that these beats are, and the others.
+    """
+    p = np.clip(posteriors, 0.002, 0.998)
+    on = _maximum_near(activation, seconds)
+    middles = (seconds[1:] + seconds[:-1]) / 2
+    off = _maximum_near(activation, np.append(middles, middles[-1] if len(middles) else seconds[-1]))
+    size = min(2 * _AROUND + 1, max(1, len(seconds)))
+    around, between = (uniform_filter1d(x, size, mode="nearest") for x in (on, off))
+    whole = [1.0, margin(best, rivals), best.features.get("agreement", 0.0), float(best.exact_tempo is not None)]
+    constant, ahead, agreement, exact = (np.full(len(seconds), x) for x in whole)
+    return np.column_stack([constant, np.log(p / (1 - p)), support, on, around, between, ahead, agreement, exact])
+
+
+def margin(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
+    """By how much the score of a hypothesis exceeds that of the next one at another tempo, in nats, -2 to 6."""
+    others = [r.score for r in rivals if abs(np.log(r.bpm / best.bpm)) > _SAME_TEMPO]
+    return float(np.clip(best.score - max(others), *_MARGIN)) if others else _MARGIN[1]
+
+
+def _maximum_near(activation: Floats, seconds: Floats) -> Floats:
+    """The highest activation within 30 ms of each time."""
+    frames = np.round(seconds * FRAME_RATE).astype(np.int64)[:, None] + np.arange(-3, 4)
+    return np.asarray(activation[np.clip(frames, 0, len(activation) - 1)].max(axis=1))
+
+
+def confidence_of(features: Floats) -> Floats:
+    """0 to 1 a beat, ``(beats,)``: about that share of beats with this value is right within 70 ms."""
+    return np.asarray(1 / (1 + np.exp(-(features @ np.array(list(CONFIDENCE_WEIGHTS.values()))))))

@@ -1,0 +1,74 @@
+"""The analysis context: all that a take's tracks say about beats, made once.
+
+Finding beats, detecting a stretch again and looking for doubts all read the same context.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, rank_guides
+from core.listening.track import AnalysedTrack
+from core.tracking.beat_activation import activation
+from core.tracking.downbeats import SummedEvidence
+from core.tracking.parameters import ACTIVATION_HEIGHT, ACTIVATION_SHARE
+
+Floats = NDArray[np.float64]
+
+
+class NoBeats(ValueError):
+    """No beats could be found, in words for the engineer."""
+
+
+@dataclass(frozen=True)
+class AnalysisContext:
+    """What a take's tracks say about its beats, 100 frames a second.
+
+    Attributes
+    ----------
+    tracks : list of AnalysedTrack
+        Those with at least a few attacks.
+    ranks : list of GuideRank
+        Their ranks as guides, in the same order.
+    onset_envelope : (frames,)
+        How strongly something starts, all tracks together, about 0 to 1.
+    summed : SummedEvidence
+        All tracks' evidence together.
+    beat_activation : (frames, 2)
+        Probabilities of a beat and of a downbeat (:mod:`core.tracking.beat_activation`).
+    decoding_curve : (frames,)
+        What beats are decoded on: the onset envelope and the activation as one.
+    """
+
+    tracks: list[AnalysedTrack]
+    ranks: list[GuideRank]
+    onset_envelope: Floats
+    summed: SummedEvidence
+    beat_activation: Floats
+    decoding_curve: Floats
+
+    def by_attacks(self) -> AnalysisContext:
+        """The same without the activation, for pulses finer than beats: the network has learned to tell felt beats."""
+        return replace(self, beat_activation=np.zeros_like(self.beat_activation), decoding_curve=self.onset_envelope)
+
+
+def decoding_curve(onset_envelope: Floats, beat_activation: Floats, share: float = ACTIVATION_SHARE) -> Floats:
+    """Onset envelope ``(frames,)`` and beat activation ``(frames, 2)`` as one curve; ``share`` of it is activation."""
+    return (1 - share) * onset_envelope + share * ACTIVATION_HEIGHT * np.sqrt(beat_activation[:, 0])
+
+
+def build_context(tracks: Sequence[AnalysedTrack], guides: Mapping[str, float] | None = None) -> AnalysisContext:
+    """The context of a take; ``guides`` are weights by track name that take precedence. Raises :class:`NoBeats`."""
+    usable = [t for t in tracks if len(t.attacks) >= LEAST_ATTACKS]
+    if not usable:
+        raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
+    ranks = rank_guides(usable, guides)
+    envelope = fused_onset_envelope(usable, ranks)
+    # tracks that the engineer gives no weight are left out of the activation too
+    weighted = [t for t, r in zip(usable, ranks, strict=True) if r.weight > 0 or not guides]
+    likely = activation([(t.evidence.bands, t.evidence.pitches) for t in weighted], len(envelope))
+    return AnalysisContext(usable, ranks, envelope, SummedEvidence.of(usable), likely, decoding_curve(envelope, likely))

@@ -1,0 +1,87 @@
+"""Doubts about bars: odd ones, and stretches where another beat of the bar sounds more like beat 1."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.tracking.doubts.about_take import evidence_gaps
+from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, beats_later
+from core.tracking.doubts.map_view import MapView, runs
+from core.tracking.parameters import BARS_IN_WINDOW, DOUBTED_WINDOW, UNSURE, WINDOW_WEIGHTS
+
+
+def odd_bars(view: MapView) -> list[Doubt]:
+    """Bars of another length than the main one."""
+    out = []
+    downs = np.flatnonzero(np.diff(view.bar, prepend=view.bar[0] - 1) > 0)
+    main = view.candidate.division.beats
+    for a, b in zip(downs, downs[1:], strict=False):
+        n = int(b - a)
+        if n != main and view.bar[a] >= 1:
+            meter = view.map.meters.meter_at(int(view.bar[a]))
+            usual = next((c.meter for c in view.map.meters.changes if c.meter.beats == main), meter)
+            remedy = Remedy(
+                f"make it {usual}", {"kind": "meter", "bar": int(view.bar[a]), "meter": usual.felt, "only": True}
+            )
+            words = f"A bar of {meter} among bars of {main} beats."
+            slower = _slower(view, downs, main, int(a), int(b)) if n > main else []
+            out.append(view.doubt("meter", int(a), int(b), LISTEN, words, [*slower, remedy]))
+    return out
+
+
+def _slower(view: MapView, downs: NDArray[np.intp], main: int, a: int, b: int) -> list[Remedy]:
+    """A remedy for a bar with too many beats where they are unsure: the players slowed down or held one, and the map
+    counted on."""
+    run = next(((i, j) for i, j in runs(view.confidence < UNSURE, join=2) if i < b and j >= a - main), None)
+    if run is None:
+        return []
+    opens, closes = downs[downs <= min(run[0], a)], downs[downs > max(run[1], a)]
+    return _held_remedy(view, int(opens[-1]), int(closes[0]), main) if len(opens) and len(closes) else []
+
+
+def _held_remedy(view: MapView, first: int, last: int, main: int) -> list[Remedy]:
+    """Make beats ``first`` to ``last`` whole bars, one for each ``main`` beats that they have room for."""
+    bars = (last - first) // main
+    if not bars or last >= len(view.seconds):
+        return []
+    one, end = int(view.bar[first]), int(view.bar[first]) + bars - 1
+    which = f"bar {one} has" if bars == 1 else f"bars {one} to {end} have"
+    words = f"it slows down or holds: {which} {main} beats"
+    return [
+        Remedy(
+            words, {"kind": "bars", "stretch": [float(view.seconds[first]), float(view.seconds[last])], "bars": bars}
+        )
+    ]
+
+
+def contested(view: MapView) -> list[Doubt]:
+    """Stretches in which another beat of the bar sounds more like a downbeat than beat 1."""
+    division, evidence = view.candidate.division, view.candidate.evidence
+    main, downs = division.beats, division.downbeats
+    out: list[Doubt] = []
+    if main < 2 or len(downs) < BARS_IN_WINDOW:
+        return out
+    flagged = np.zeros(len(downs), dtype=bool)
+    which = np.zeros(len(downs), dtype=int)
+    for k in range(len(downs) - BARS_IN_WINDOW + 1):
+        gaps = evidence_gaps(downs[k : k + BARS_IN_WINDOW], main, evidence)
+        if 1 / (1 + np.exp(-WINDOW_WEIGHTS["constant"] - WINDOW_WEIGHTS["gap"] * gaps.min())) > DOUBTED_WINDOW:
+            flagged[k : k + BARS_IN_WINDOW] = True
+            which[k : k + BARS_IN_WINDOW] = int(np.argmin(gaps)) + 1
+    for i, j in runs(flagged, join=2):
+        by = int(np.bincount(which[i : j + 1]).argmax())
+        a, b = int(downs[i]), int(min(downs[j] + main - 1, len(view.seconds) - 1))
+        if a >= len(view.seconds):
+            continue
+        words = f"Beat {by + 1} sounds more like beat 1 than the beat that is counted as 1."
+        remedies = [Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by})]
+        # where beats are unsure before it, one was held, and the map counted on
+        run = next(
+            (r for r in runs(view.confidence < UNSURE, join=2) if a - main <= r[0] < b and r[1] - r[0] > 1), None
+        )
+        if run and len(later := downs[downs > run[1]] + by) and len(opens := downs[downs <= run[0]]):
+            remedies = [*_held_remedy(view, int(opens[-1]), int(later[0]), main), *remedies]
+        severity = WRONG if j - i > 0.5 * len(downs) else LISTEN
+        out.append(view.doubt("downbeat", a, b, severity, words, remedies))
+    return out

@@ -1,0 +1,49 @@
+"""Doubts about the ends: music before the first beat or after the last, uncertain last beats."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from core.listening.rates import FRAME_RATE
+from core.tracking.doubts.doubt import LISTEN, LOOK, Doubt, Remedy
+from core.tracking.doubts.map_view import MapView
+from core.tracking.ends import loudness
+
+
+def about_ends(view: MapView) -> list[Doubt]:
+    """What sounds before the first beat, what goes on after the last, and last beats that are uncertain."""
+    if len(view.seconds) < 8:
+        return []
+    n = len(view.seconds)
+    out = []
+    gap = float(np.median(view.intervals[-8:]))
+    begins, goes_on = _music_outside(view)
+    if begins < view.seconds[0] - 1.2 * gap:
+        words = "Something sounds before the first beat: a count-in, or music that the map leaves out?"
+        out.append(replace(view.doubt("end", 0, 0, LOOK, words), start=begins))
+    weak_end = view.support[-3:].min() < 0.25 or float(view.confidence[-3:].min()) < 0.8
+    more = goes_on > view.seconds[-1] + 0.6 * gap
+    if weak_end or more:
+        words = (
+            "The music goes on after the last beat."
+            if more
+            else "The last beats are uncertain: does the music end earlier?"
+        )
+        out_with_it = Remedy("take the last beat out", {"kind": "remove", "beat": int(view.index[-1])})
+        last = view.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
+        # there may be one beat more just as well, and later, as music slows down at its end
+        out.append(replace(last, end=max(last.end, goes_on + 0.1, float(view.seconds[-1] + 1.25 * view.intervals[-1]))))
+    return out
+
+
+def _music_outside(view: MapView) -> tuple[float, float]:
+    """Seconds of the first and the last attack that is about as loud as the music."""
+    onset_envelope = view.context.onset_envelope
+    loud = loudness(view.context.tracks, len(onset_envelope))
+    inside = loud[round(view.seconds[0] * FRAME_RATE) : round(view.seconds[-1] * FRAME_RATE) + 1]
+    loud_onsets = np.flatnonzero((onset_envelope > 0.5) & (loud > 0.35 * np.median(inside)))
+    if not len(loud_onsets):
+        return float(view.seconds[0]), float(view.seconds[-1])
+    return loud_onsets[0] / FRAME_RATE, loud_onsets[-1] / FRAME_RATE

@@ -1,0 +1,136 @@
+"""Doubts about the whole take: its tempo level, beats that should be off-beats, every bar line on another beat.
+
+Each is a probability that the reading is wrong, fitted on made-up takes (``training/fit.py``).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.tempomap import TempoMap
+from core.tracking.candidate import MapCandidate
+from core.tracking.confidence import margin
+from core.tracking.context import AnalysisContext
+from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, about_all, beats_later
+from core.tracking.downbeats import downbeat_evidence
+from core.tracking.hypothesis import TempoHypothesis, rate
+from core.tracking.parameters import (
+    BAR_LINE_WEIGHTS,
+    DOUBTED_BAR_LINES,
+    DOUBTED_LEVEL,
+    LEVEL_WEIGHTS,
+    UNSURE_TAKE,
+)
+
+Floats = NDArray[np.float64]
+
+#: Fewest beats for a doubt about the whole take; fewest downbeats for one about its bar lines.
+_FEWEST, _FEWEST_BARS = 16, 6
+#: Probability from which on a tempo is probably wrong.
+_PROBABLY = 0.6
+#: Tempos within this of a ratio (natural logarithm) are called by it.
+_SAME_RATIO = 0.08
+#: By how many nats the score of the off-beats has to exceed that of the beats.
+_CLEARLY_BETTER = 0.5
+
+_RATIOS = (
+    (0.5, "half the tempo", {"kind": "half"}),
+    (2.0, "double the tempo", {"kind": "double"}),
+    (1.5, "3:2 of the tempo", {"kind": "ratio", "ratio": "3:2"}),
+    (2 / 3, "2:3 of the tempo", {"kind": "ratio", "ratio": "2:3"}),
+)
+
+
+def _probability(weights: dict[str, float], **features: float) -> float:
+    z = weights["constant"] + sum(weights[name] * value for name, value in features.items())
+    return float(1 / (1 + np.exp(-z)))
+
+
+def wrong_level(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
+    """How probably the take is counted at a wrong tempo."""
+    return _probability(LEVEL_WEIGHTS, margin=margin(best, rivals), agreement=best.features.get("agreement", 0.0))
+
+
+def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Doubt]:
+    """Another tempo may be meant. ``hypotheses``: the hypothesis that the map follows, then the others."""
+    best = hypotheses[0]
+    p = wrong_level(best, hypotheses[1:])
+    if p < DOUBTED_LEVEL:
+        return []
+    remedies: list[Remedy] = []
+    tempos: list[str] = []
+    for hypothesis in sorted(hypotheses[1:], key=lambda w: -w.score):
+        for ratio, words, edit in _RATIOS:
+            if abs(np.log(hypothesis.bpm / best.bpm / ratio)) < _SAME_RATIO and all(r.words != words for r in remedies):
+                remedies.append(Remedy(words, edit))
+                tempos.append(f"{hypothesis.bpm:.0f}")
+    if not remedies:
+        return []
+    words = f"{' or '.join(tempos[:2])} beats a minute fit almost as well as {best.bpm:.0f}."
+    return [about_all("level", tempo_map, WRONG if p > _PROBABLY else LISTEN, words, remedies[:3])]
+
+
+def off_beat(context: AnalysisContext, tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:
+    """The off-beats would make better beats."""
+    best, frames = candidate.hypothesis, candidate.hypothesis.frames
+    if len(frames) < _FEWEST:
+        return []
+    middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
+    other = rate(context, middles)
+    if other.score < best.score + _CLEARLY_BETTER:
+        return []
+    words = "More happens half-way between the beats than on them: is everything half a beat off?"
+    remedies = [
+        Remedy("half a beat later", {"kind": "offbeat", "share": 0.5}),
+        Remedy("half a beat earlier", {"kind": "offbeat", "share": -0.5}),
+    ]
+    # the likelier way first: where the downbeats would sound more like downbeats
+    sounds = downbeat_evidence(context.tracks, context.summed, middles, context.beat_activation)
+    downs = candidate.division.downbeats[
+        (candidate.division.downbeats > 0) & (candidate.division.downbeats < len(sounds))
+    ]
+    if len(downs) and sounds[downs - 1].mean() > sounds[downs].mean():
+        remedies.reverse()
+    return [about_all("phase", tempo_map, WRONG, words, remedies)]
+
+
+def faint(context: AnalysisContext, tempo_map: TempoMap, best: TempoHypothesis, confidence: Floats) -> list[Doubt]:
+    """Hardly a beat is sure all through the take: all of them may stand elsewhere. ``confidence``: of each beat."""
+    frames = best.frames
+    if len(frames) < _FEWEST or float(np.median(confidence)) > UNSURE_TAKE:
+        return []
+
+    def score_shifted(by: float) -> float:
+        shifted = np.round(frames[:-1] + by * np.diff(frames)).astype(np.int64)
+        return rate(context, shifted).score
+
+    names = {0.25: "a quarter of a beat later", 0.5: "half a beat later", 0.75: "a quarter of a beat earlier"}
+    order = sorted(names, key=lambda by: -score_shifted(by))[:2]
+    remedies = [Remedy(names[by], {"kind": "offbeat", "share": by if by < 0.6 else by - 1}) for by in order]
+    words = "Nobody marks the beat clearly in this take: all of it may be wrong."
+    return [about_all("phase", tempo_map, LISTEN, words, remedies)]
+
+
+def evidence_gaps(downbeats: NDArray[np.int64], beats: int, evidence: Floats) -> Floats:
+    """By how much the downbeats' evidence exceeds that of each other beat of the bar, ``(beats - 1,)``, in nats."""
+    own = evidence[downbeats].mean()
+    others = [evidence[(downbeats + by)[downbeats + by < len(evidence)]] for by in range(1, beats)]
+    return np.array([own - (o.mean() if len(o) else -np.inf) for o in others])
+
+
+def bar_lines(tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:
+    """Every bar line may stand on another beat of the bar."""
+    downs, beats = candidate.division.downbeats, candidate.division.beats
+    if beats < 2 or len(downs) < _FEWEST_BARS:
+        return []
+    found = evidence_gaps(downs, beats, candidate.evidence)
+    p = _probability(BAR_LINE_WEIGHTS, gap=float(found.min()))
+    if p < DOUBTED_BAR_LINES:
+        return []
+    shifts = [int(k) + 1 for k in np.argsort(found)[:2]]
+    remedies = [Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by}) for by in shifts]
+    words = f"Beat {shifts[0] + 1} sounds almost as much like beat 1 as the beat that is counted as 1."
+    return [about_all("bar lines", tempo_map, LISTEN, words, remedies)]

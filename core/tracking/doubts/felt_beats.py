@@ -1,0 +1,39 @@
+"""Doubts about a map's even pulse, as doubts about its unequal felt beats."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from core.tempomap import TempoMap
+from core.tempomap.pulses import same_place
+from core.tracking.doubts.doubt import Doubt, Remedy
+
+
+def to_felt_beats(doubts: Sequence[Doubt], pulse: TempoMap, felt: TempoMap) -> list[Doubt]:
+    """Doubts about the map ``pulse`` as doubts about ``felt``, which has the same bars.
+
+    Remedies that name a pulse on which no felt beat falls, or count pulses, make no sense there and are dropped.
+    """
+    ends = felt.beats().index[[0, -1]]
+
+    def place(beat: int) -> float:
+        return same_place(beat, pulse, felt)
+
+    def to_felt(remedy: Remedy) -> Remedy | None:
+        edit = remedy.edit
+        if edit["kind"] == "resolve":
+            a, b = int(np.floor(place(edit["from"]))), int(np.ceil(place(edit["to"])))
+            return replace(remedy, edit={"kind": "resolve", "from": max(a, int(ends[0])), "to": min(b, int(ends[1]))})
+        if "beat" in edit:
+            at = place(edit["beat"])
+            return replace(remedy, edit={**edit, "beat": round(at)}) if at == round(at) else None
+        return remedy if edit["kind"] in ("insert", "shift") else None
+
+    return [
+        replace(d, beat=int(np.floor(place(d.beat))), remedies=[r for x in d.remedies if (r := to_felt(x))])
+        for d in doubts
+        if d.kind != "phase"  # a weak pulse is no weak beat
+    ]

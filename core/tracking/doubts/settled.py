@@ -1,0 +1,46 @@
+"""Which doubts are settled by what the engineer has said."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.tracking.doubts.doubt import WHOLE, Doubt
+
+#: What a hold explains: a long beat, and that nothing marks the beats around it.
+_EXPLAINED_BY_HOLD = ("hold", "jump", "weak", "no-attack")
+#: How far around a hold, in seconds; and what counts as the same time.
+_AROUND_HOLD, _SAME = 1.0, 1e-6
+
+
+@dataclass(frozen=True)
+class Said:
+    """What the engineer has said about a stretch of the recording (seconds): ``locked`` (right as it is), ``free`` (no
+    beats here), ``hold``, or ``dismissed`` (a doubt of kind ``doubt`` was read and closed)."""
+
+    kind: str
+    start: float
+    end: float
+    doubt: str = ""
+
+
+def is_settled(doubt: Doubt, pinned: NDArray[np.float64], said: Iterable[Said]) -> bool:
+    """Whether a doubt is settled: by a pin among its beats (``pinned``: seconds; one about the whole take needs more),
+    or by something said."""
+    if doubt.kind not in WHOLE and ((pinned >= doubt.start) & (pinned <= doubt.end)).any():
+        return True
+    return any(_settles(s, doubt) for s in said)
+
+
+def _settles(said: Said, doubt: Doubt) -> bool:
+    if said.kind == "dismissed":
+        return said.doubt == doubt.kind and doubt.start < said.end and said.start < doubt.end
+    if said.kind in ("locked", "free"):
+        return said.start - _SAME <= doubt.start and doubt.end <= said.end + _SAME
+    if said.kind == "hold":
+        near = said.start - _AROUND_HOLD <= doubt.start and doubt.end <= said.end + _AROUND_HOLD
+        return near and doubt.kind in _EXPLAINED_BY_HOLD
+    return False

@@ -1,0 +1,194 @@
+"""Evidence for downbeats: how much each beat sounds like the first of a bar.
+
+What marks it (common practice, and the features of Böck, Krebs and Widmer 2016): low drums and basses strike, the
+harmony changes, patterns repeat after a bar; the backbeat answers between.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import maximum_filter1d, uniform_filter1d
+
+from core.listening.guides import percussiveness
+from core.listening.track import AnalysedTrack
+from core.tracking.parameters import TRACKS_EVIDENCE
+
+Curve = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+#: Chosen: how much each cue counts (in spreads): low level, low attack, all together, change of harmony.
+_LOW_LEVEL, _LOW_ATTACK, _TOGETHER, _HARMONY = 1.0, 0.4, 0.8, 0.9
+#: Chosen: the share of a cue that counts even where it does not repeat.
+_ALWAYS = 0.3
+
+
+@dataclass(frozen=True)
+class SummedEvidence:
+    """All tracks' evidence together, 100 frames a second: ``flux`` and ``energy`` ``(frames, 3)``, ``chroma``
+    ``(frames, 12)``."""
+
+    flux: NDArray[np.float32]
+    energy: NDArray[np.float32]
+    chroma: NDArray[np.float32]
+
+    @classmethod
+    def of(cls, tracks: Sequence[AnalysedTrack]) -> SummedEvidence:
+        n = max(len(track.evidence) for track in tracks)
+
+        def total(parts: list[NDArray[np.float32]]) -> NDArray[np.float32]:
+            out = np.zeros((n, parts[0].shape[1]), dtype=np.float32)
+            for part in parts:
+                out[: len(part)] += part
+            return out
+
+        return cls(
+            total([track.evidence.flux for track in tracks]),
+            total([track.evidence.energy for track in tracks]),
+            total([track.evidence.chroma for track in tracks]),
+        )
+
+
+def _peak_near(curve: NDArray[Any], frames: Ints, radius: int = 4) -> Curve:
+    """The maximum of ``curve`` within ``radius`` frames of each of ``frames``."""
+    wide = maximum_filter1d(curve, 2 * radius + 1, axis=0)
+    return np.asarray(wide[np.clip(frames, 0, len(curve) - 1)])
+
+
+def _standardised(x: Curve) -> Curve:
+    spread = x.std()
+    return np.clip((x - x.mean()) / spread, -3, 3) if spread > 1e-12 else np.zeros_like(x)
+
+
+def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
+    """Mean of ``values`` (frames, n) from each beat to the next; the last as long as the one before."""
+    sums = np.concatenate([np.zeros((1, values.shape[1])), np.cumsum(values, axis=0, dtype=np.float64)])
+    edges = np.append(frames, 2 * frames[-1] - frames[-2])
+    edges = np.clip(edges, 0, len(values))
+    return np.asarray((sums[edges[1:]] - sums[edges[:-1]]) / np.maximum(np.diff(edges), 1)[:, None])
+
+
+def downbeat_evidence(
+    tracks: Sequence[AnalysedTrack], summed: SummedEvidence, frames: Ints, beat_activation: Curve
+) -> Curve:
+    """How much each beat sounds like a downbeat, as log-odds, ``(beats,)``.
+
+    ``frames``: of the beats; ``beat_activation``: probabilities of beats and downbeats, ``(frames, 2)``.
+    """
+    return TRACKS_EVIDENCE * tracks_evidence(tracks, summed, frames) + activation_evidence(beat_activation, frames)
+
+
+def tracks_evidence(tracks: Sequence[AnalysedTrack], summed: SummedEvidence, frames: Ints) -> Curve:
+    """How much the tracks' own sound makes each beat a downbeat, ``(beats,)``; mean 0, spread about 1.
+
+    Each cue counts by how strongly it repeats bar by bar in this take: a lone melody has no harmony to speak of, a bass
+    line may play every beat alike.
+    """
+    low = _against_neighbourhood(_peak_near(summed.flux, frames)[:, 0])
+    levels = [
+        np.max([track.evidence.energy[np.minimum(frames + k, len(track.evidence) - 1), 0] for k in range(12)], axis=0)
+        for track in tracks
+    ]  # low instruments in the first 120 ms: a bass that rings on shows no new attack
+    deepest = max(float(x.mean()) for x in levels) or 1.0
+    low_level = np.zeros(len(frames))
+    together = np.zeros(len(frames))
+    harmony = np.zeros(len(frames))
+    for track, own_level in zip(tracks, levels, strict=True):
+        e = track.evidence
+        here = np.minimum(frames, len(e) - 1)
+        # a track with little in the lows (a snare) says nothing about the low drum
+        own_low = _against_neighbourhood(own_level) * (float(own_level.mean()) / deepest) ** 2
+        low_level += own_low * _periodic_share(own_low)
+        # most tracks are stronger on the downbeat; a backbeat, which answers the low drum, counts with the other sign
+        own = _against_neighbourhood(_peak_near(e.flux.sum(axis=1), here))
+        together += own * np.clip(2 * np.mean(own * low) + 0.15, -1, 1)
+        # chords change on the downbeat; sustaining tracks show it best, and fluctuating noise is no chord
+        chroma = np.sqrt(_segments(e.chroma, here))
+        change_here = _change(chroma, 1)
+        change = _against_neighbourhood(
+            _against_neighbourhood(change_here) + _against_neighbourhood(_change(chroma, 2))
+        )
+        chordal = float(np.clip(1 - percussiveness(track) / 4, 0.1, 1)) * min(1.0, float(change_here.std()) / 0.005)
+        harmony += change * chordal * _periodic_share(change)
+    cues = (
+        (_LOW_LEVEL, _standardised(low_level)),
+        (_LOW_ATTACK, low),
+        (_TOGETHER, _standardised(together)),
+        (_HARMONY, _standardised(harmony)),
+    )
+    return _standardised(np.sum([weight * cue * (_ALWAYS + _periodic_share(cue)) for weight, cue in cues], axis=0))
+
+
+def activation_evidence(beat_activation: Curve, frames: Ints) -> Curve:
+    """How likely each beat is a downbeat to the beat activation, as log-odds, ``(beats,)``."""
+    beat, down = _peak_near(beat_activation, frames, 3).T
+    share = np.clip(down / np.maximum(np.maximum(beat, down), 0.15), 0.02, 0.98)
+    return np.asarray(np.log(share / (1 - share)))
+
+
+def _against_neighbourhood(x: Curve, span: int = 17) -> Curve:
+    """``x`` less its mean over ``span`` beats around, spread 1: a quiet verse has downbeats as a loud one has."""
+    return _standardised(x - uniform_filter1d(np.asarray(x, dtype=np.float64), span, mode="nearest"))
+
+
+def _periodic_share(cue: Curve) -> float:
+    """The share of a cue's variance that repeats at some bar length from 2 to 7 beats: 0 for noise, towards 1.
+
+    The share of variance between the beats of the bar, above what chance gives, in stretches of 32 beats
+    (so that an odd bar spoils only one of them).
+    """
+    whole = len(cue) // 32 * 32
+    stretches: list[Curve] = [cue[:whole].reshape(-1, 32)] if whole else []
+    if len(cue) - whole > 15 or not whole:
+        stretches.append(cue[None, whole:])
+    best = 0.0
+    for m in range(2, 8):
+        shares = np.concatenate([_share_between_places(stretch, m) for stretch in stretches])
+        best = max(best, float(shares.mean())) if len(shares) else best
+    return best
+
+
+def _share_between_places(stretches: Curve, m: int) -> Curve:
+    """For each of some ``stretches`` (n, beats) the share of its variance that lies between ``m`` places of the bar."""
+    total, beats = stretches.var(axis=1), stretches.shape[1]
+    stretches, total = stretches[total >= 1e-9], total[total >= 1e-9]
+    if beats < 3 * m or not len(stretches):
+        return np.zeros(0)
+    means = stretches[:, : beats // m * m].reshape(len(stretches), -1, m).mean(axis=1)
+    chance = (m - 1) / (beats - 1)
+    return np.asarray(np.maximum(0.0, means.var(axis=1) / total - chance) / (1 - chance))
+
+
+def _change(chroma: Curve, span: int) -> Curve:
+    """One minus the cosine between the ``span`` beats before and the ``span`` beats from each beat on."""
+    sums = np.concatenate([np.zeros((1, chroma.shape[1])), np.cumsum(chroma, axis=0)])
+    k = np.arange(len(chroma))
+    before = sums[k] - sums[np.maximum(k - span, 0)]
+    after = sums[np.minimum(k + span, len(chroma))] - sums[k]
+    norm = np.linalg.norm(before, axis=1) * np.linalg.norm(after, axis=1)
+    return np.where(norm > 1e-9, 1 - (before * after).sum(axis=1) / np.maximum(norm, 1e-9), 0.0)
+
+
+def repetition(summed: SummedEvidence, frames: Ints, longest: int = 16) -> Curve:
+    """Self-similarity of the beats at lags of 0 to ``longest`` beats, ``(longest + 1,)``: of what is played within them
+    and of their harmony."""
+    played = []
+    for f in np.arange(4) / 4:  # quarters of the beat carry the pattern
+        inner = frames[:-1] + np.round(f * np.diff(frames)).astype(np.int64)
+        played.append(_peak_near(np.log1p(10 * summed.flux.astype(np.float64)), inner))
+    chroma = np.log1p(200 * _segments(summed.chroma, frames))[:-1]
+    pattern = np.concatenate(
+        [_standardised_columns(np.concatenate(played, axis=1)), 0.7 * _standardised_columns(chroma)], axis=1
+    )
+    out = np.zeros(longest + 1)
+    for lag in range(1, min(longest + 1, len(pattern) - 4)):
+        out[lag] = np.mean((pattern[lag:] * pattern[:-lag]).mean(axis=1))
+    return out
+
+
+def _standardised_columns(x: NDArray[np.float64]) -> NDArray[np.float64]:
+    return np.asarray((x - x.mean(axis=0)) / (x.std(axis=0) + 1e-9))

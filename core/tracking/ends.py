@@ -1,0 +1,73 @@
+"""Where the mapped music begins and ends: the beats that are certain, and those around them that still sound like it.
+
+The first bars of a free player and the last hits of a band have small posteriors, as few beats lie around
+them; they are music all the same. Applause and noise are as loud, but their pitch classes are flat.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.listening.track import AnalysedTrack
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+#: Beats that may be taken in on either side.
+MOST_BEATS = 8
+#: How loud, and how far from flat, a stretch has to be against the certain music's median.
+_LOUD, _TONAL = 0.35, 0.75
+#: The least attack on a beat that is taken in last.
+_LEAST_ATTACK = 0.3
+
+
+def widened(frames: Ints, certain: slice, tracks: Sequence[AnalysedTrack], onset_envelope: Floats) -> slice:
+    """``certain`` (a slice of the beats ``frames``, 100 a second) with the beats on either side that still sound like
+    the music between them, up to :data:`MOST_BEATS`, each end on a beat with an attack."""
+    first, last = certain.start, certain.stop - 1
+    if last - first < 8:
+        return certain
+    loud, tonal = loudness(tracks, len(onset_envelope)), _peakedness(tracks, len(onset_envelope))
+
+    def alike(i: int) -> bool:
+        """Whether what sounds between beats i and i + 1 is as loud and as far from flat as the certain music."""
+        a, b = frames[i], min(frames[i + 1], len(loud))
+        return bool(b > a and loud[a:b].mean() > _LOUD * usual[0] and tonal[a:b].mean() > _TONAL * usual[1])
+
+    inside = slice(int(frames[first]), int(frames[last]))
+    usual = float(np.median(loud[inside])), float(np.median(tonal[inside]))
+    has_attack = [onset_envelope[max(0, f - 4) : f + 5].max(initial=0.0) > _LEAST_ATTACK for f in frames.tolist()]
+    end = last
+    for i in range(last, min(len(frames) - 1, last + MOST_BEATS)):
+        if not alike(i):
+            break
+        if has_attack[i + 1]:
+            end = i + 1
+    begin = first
+    for i in range(first - 1, max(-1, first - 1 - MOST_BEATS), -1):
+        if not alike(i):
+            break
+        if has_attack[i]:
+            begin = i
+    return slice(begin, end + 1)
+
+
+def loudness(tracks: Sequence[AnalysedTrack], count: int) -> Floats:
+    """The loudest track's energy at each of ``count`` frames, on a linear scale of its own."""
+    out = np.zeros(count)
+    for p in tracks:
+        energy = np.expm1(p.evidence.energy.astype(np.float64)).sum(axis=1)[:count]
+        out[: len(energy)] = np.maximum(out[: len(energy)], energy)
+    return out
+
+
+def _peakedness(tracks: Sequence[AnalysedTrack], count: int) -> Floats:
+    """The largest pitch class against all twelve together, ``(count,)``: a twelfth is flat."""
+    total = np.zeros((count, 12))
+    for p in tracks:
+        chroma = p.evidence.chroma[:count]
+        total[: len(chroma)] += chroma
+    return np.asarray(total.max(axis=1) / (total.sum(axis=1) + 1e-9))

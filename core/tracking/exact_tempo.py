@@ -1,0 +1,178 @@
+"""One exact tempo: a machine, or people who played to one.
+
+The beat's period and phase are looked for on the attacks themselves, not on a numbered chain of beats, which one lost
+or added beat would bend: the resultant of all attacks on a circle of one subdivision (the Rayleigh statistic; Mardia
+and Jupp, "Directional Statistics", 2000) is largest at the true period, across any hole. A free player is
+told from a machine by the phase of the take's segments: it drifts, even where the whole seems even.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from core.listening.guides import GuideRank
+from core.listening.rates import FRAME_RATE
+from core.listening.track import AnalysedTrack
+from core.tempomap import TempoMap
+
+Floats = NDArray[np.float64]
+
+#: How far from the period that was found first the true one may lie, as a share.
+_AROUND = 0.03
+#: Subdivisions of a beat on which attacks are expected.
+_SUBDIVISIONS = (4, 3)
+#: Seconds of a segment that has a phase of its own, and the fewest attacks in it.
+_SEGMENT, _FEWEST = 8.0, 8
+#: Of an exact tempo half of the segments lie within the first of the grid, nine in ten within the second; seconds.
+DEVIATIONS = (0.003, 0.008)
+#: The least resultant of all attacks on a subdivision (1: all on it, 0: anywhere).
+_LEAST_RESULTANT = 0.3
+
+
+@dataclass(frozen=True)
+class ExactTempo:
+    """Beats at ``start + k * interval`` seconds. ``resultant``: 0 to 1, how closely the attacks stand on
+    its subdivisions; ``deviation`` and ``worst_deviation``: seconds within which half, and nine in ten, of the take's
+    segments lie of it."""
+
+    start: float
+    interval: float
+    resultant: float
+    deviation: float
+    worst_deviation: float
+
+    @property
+    def is_exact(self) -> bool:
+        return (
+            self.resultant >= _LEAST_RESULTANT
+            and self.deviation <= DEVIATIONS[0]
+            and self.worst_deviation <= DEVIATIONS[1]
+        )
+
+    def beats(self, first: float, last: float) -> Floats:
+        """The beats from ``first`` to ``last`` seconds, both give or take a tenth of a beat."""
+        k = np.arange(np.ceil((first - self.start) / self.interval - 0.1), (last - self.start) / self.interval + 0.1)
+        return np.asarray(self.start + k * self.interval)
+
+
+def _attacks(tracks: Sequence[AnalysedTrack], ranks: Sequence[GuideRank]) -> tuple[Floats, Floats]:
+    """Times and weights of all tracks' attacks, in order of time."""
+    times = np.concatenate([p.attacks.seconds for p in tracks])
+    weights = np.concatenate([r.weight * p.attacks.strength for p, r in zip(tracks, ranks, strict=True)])
+    order = np.argsort(times, kind="stable")
+    return times[order], weights[order]
+
+
+def find_exact_tempo(
+    tracks: Sequence[AnalysedTrack],
+    ranks: Sequence[GuideRank],
+    decoding_curve: Floats,
+    chain: Floats,
+    around: float = _AROUND,
+) -> ExactTempo | None:
+    """The exact tempo that fits the take best, near the usual interval of a ``chain`` of beats (seconds); None where
+    there is too little to tell. ``decoding_curve``: 100 frames a second, tells the beats from their
+    subdivisions."""
+    times, weights = _attacks(tracks, ranks)
+    inside = (times >= chain[0] - 0.05) & (times <= chain[-1] + 0.05) & (weights > 0)
+    times, weights = times[inside], weights[inside]
+    if len(chain) < 4 or len(times) < 16:
+        return None
+    usual = float(np.median(np.diff(chain)))
+    best: tuple[float, float, int] | None = None
+    for subdivisions in _SUBDIVISIONS:
+        interval, resultant = _period(times, weights, usual, subdivisions, around)
+        if best is None or resultant > best[1] + 0.1:
+            best = interval, resultant, subdivisions
+    assert best is not None
+    interval, resultant, subdivisions = best
+    # twice refined among the attacks that stand near the grid, as others (fills, grace notes) pull it
+    start = _phase(times, weights, interval / subdivisions)
+    for _ in range(3):
+        step = interval / subdivisions
+        position = np.round((times - start) / step)
+        deviations = times - start - position * step
+        inliers = np.abs(deviations) < max(0.004, 2.5 * float(np.median(np.abs(deviations))))
+        if inliers.sum() < 12 or np.ptp(position[inliers]) < 8:
+            break
+        slope, start = np.polyfit(position[inliers], times[inliers], 1, w=np.sqrt(weights[inliers]))
+        interval = float(slope) * subdivisions
+    step = interval / subdivisions
+    deviation, worst_deviation = _deviations(times, weights, start, step)
+    start = _on_the_beat(decoding_curve, start, interval, subdivisions, chain)
+    return ExactTempo(start, interval, resultant, deviation, worst_deviation)
+
+
+def _period(times: Floats, weights: Floats, usual: float, subdivisions: int, around: float) -> tuple[float, float]:
+    """The interval near ``usual`` at which the attacks agree best on its subdivision, and how far they do."""
+    length = float(np.ptp(times)) or 1.0
+    centre = subdivisions / usual
+    # steps of an eighth of a turn over the whole take
+    frequency = np.arange(centre * (1 - around), centre * (1 + around), 1 / (8 * length))
+    resultant = _resultants(times - times[0], weights, frequency[0], 1 / (8 * length), len(frequency)) / weights.sum()
+    k = int(np.argmax(resultant))
+    return subdivisions / float(frequency[k]), float(resultant[k])
+
+
+@njit(cache=True, nogil=True)
+def _resultants(times: NDArray[Any], weights: NDArray[Any], lowest: float, step: float, count: int) -> NDArray[Any]:
+    """The length of the sum of all ``weights`` as vectors turned by their times, for ``count`` frequencies (Hz) from
+    ``lowest`` on, ``step`` apart."""
+    real, imaginary = np.zeros(count), np.zeros(count)
+    for k in range(len(times)):
+        now = weights[k] * np.exp(2j * np.pi * lowest * times[k])
+        turn = np.exp(2j * np.pi * step * times[k])
+        for i in range(count):
+            real[i] += now.real
+            imaginary[i] += now.imag
+            now *= turn
+    return np.sqrt(real * real + imaginary * imaginary)
+
+
+def _phase(times: Floats, weights: Floats, step: float) -> float:
+    """Where the grid of subdivisions ``step`` seconds apart stands: between 0 and ``step``."""
+    turn = np.angle((weights * np.exp(2j * np.pi * times / step)).sum()) / (2 * np.pi)
+    return float(turn % 1.0) * step
+
+
+def _deviations(times: Floats, weights: Floats, start: float, step: float) -> tuple[float, float]:
+    """Seconds within which half, and nine in ten, of the take's segments lie of the grid."""
+    turns = weights * np.exp(2j * np.pi * (times - start) / step)
+    segment = ((times - times[0]) / _SEGMENT).astype(int)
+    deviations = []
+    for k in range(segment[-1] + 1):
+        turns_here = turns[segment == k]
+        if len(turns_here) >= _FEWEST:
+            deviations.append(abs(np.angle(turns_here.sum())) / (2 * np.pi) * step)
+    return (float(np.median(deviations)), float(np.percentile(deviations, 90))) if deviations else (np.inf, np.inf)
+
+
+def _on_the_beat(decoding_curve: Floats, start: float, interval: float, subdivisions: int, chain: Floats) -> float:
+    """The phase of the beats among the subdivisions: where the decoding curve is highest; seconds."""
+    best, worth = start, -np.inf
+    for k in range(subdivisions):
+        first = start + k * interval / subdivisions
+        beats = np.arange(first + interval * np.ceil((chain[0] - first) / interval - 0.1), chain[-1], interval)
+        frames = np.round(beats * FRAME_RATE).astype(int)
+        frames = frames[(frames >= 2) & (frames < len(decoding_curve) - 2)]
+        if (
+            len(frames)
+            and (total := float(decoding_curve[frames[:, None] + np.arange(-2, 3)].max(axis=1).mean())) > worth
+        ):
+            best, worth = first, total
+    return best
+
+
+def straightened(tempo_map: TempoMap, exact: ExactTempo) -> TempoMap:
+    """The map with its beats on the exact tempo, from the grid's beat nearest to its first one on. Two points hold it,
+    so that the tempo is as exact as the whole take allows."""
+    first = exact.start + exact.interval * round((float(tempo_map.seconds[0]) - exact.start) / exact.interval)
+    count = len(tempo_map.beats()) - 1
+    ends = np.array([0, len(tempo_map.seconds) - 1])
+    return TempoMap(first + exact.interval * np.array([0, count]), tempo_map.quarters[ends], tempo_map.meters)

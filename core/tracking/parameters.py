@@ -1,0 +1,109 @@
+"""Numbers that decide how beats and bars are found, and where each came from.
+
+*Fitted* ones lie in ``fitted.json``; ``make fit`` replaces them (``python -m training.fit``, from made-up takes that
+are used for nothing else; ``training/README.md``). *Published* ones name their source. *Chosen* ones were tried on
+learning data, or follow from what they mean; whoever changes one looks at ``python -m bench.unseen`` before and after.
+
+Numbers of one function only (widths of a search, guards against division) stand beside that function.
+"""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from pathlib import Path
+
+PATH = Path(__file__).with_name("fitted.json")
+
+
+def fitted(group: str) -> dict[str, float]:
+    """The constants of one group by name. Raises ``KeyError``."""
+    groups: dict[str, dict[str, float]] = json.loads(PATH.read_text(encoding="utf-8"))
+    return groups[group]
+
+
+def write_fitted(group: str, constants: dict[str, float]) -> None:
+    """Replace a group; for ``training/fit.py``."""
+    groups = json.loads(PATH.read_text(encoding="utf-8"))
+    groups[group] = {name: round(float(value), 4) for name, value in constants.items()}
+    PATH.write_text(json.dumps(groups, indent=1) + "\n", encoding="utf-8")
+
+
+# ---- tempo
+
+#: Published, common practice: the range in which most music is counted, felt beats a minute.
+USUAL_RANGE = (55.0, 215.0)
+#: Published: the pace at which most music is counted when nothing else decides, felt beats a minute; listeners prefer
+#: beats of about 600 ms (Parncutt 1994) or 500 ms (van Noorden and Moelants 1999).
+USUAL_PACE = 115.0
+#: Fitted, conditional logit, but for ``pace``: what each feature of a tempo hypothesis is worth, in nats. ``pace`` is
+#: the published preference of listeners, log-normal with a spread of 0.2 decades (Parncutt 1994).
+HYPOTHESIS_WEIGHTS = fitted("hypotheses")
+#: Chosen: what an octave outside a range costs that the engineer gave, in nats; beyond all evidence.
+RANGE_IS_MEANT = 20.0
+#: Chosen: how far one take may stray from its main tempo, as a factor either way.
+TEMPO_DRIFT = 1.45
+
+
+@dataclass(frozen=True)
+class TransitionCosts:
+    """How freely the tempo may move, in units of a full attack.
+
+    ``change``: price of a 10 % change from one beat to the next; ``beat``: what each beat costs, so that a chain does
+    not run through silence; ``hold``: price of one long beat after which the tempo is what it was before.
+    """
+
+    change: float = 1.5
+    beat: float = 0.25
+    hold: float = 3.0
+
+
+#: Chosen: a whole take; a stretch that is detected again; a stretch whose beats the engineer has counted (slow-downs
+#: and holds are what is counted by hand).
+FREE = TransitionCosts()
+REDETECTED = TransitionCosts(change=0.6)
+COUNTED = TransitionCosts(change=0.3, hold=1.5)
+
+# ---- evidence for beats
+
+#: Chosen: the share of the beat activation in the decoding curve, the rest is the onset envelope; and the same where
+#: the engineer has counted, as attacks tell more there.
+ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED = 0.85, 0.2
+#: Chosen: the height at which a beat of activation 1 stands in the decoding curve.
+ACTIVATION_HEIGHT = 1.2
+
+# ---- bars
+
+_DOWNBEATS = fitted("downbeats")
+#: Fitted: what a bar costs whose length is not the main one, in nats of downbeat evidence.
+ODD_BAR = _DOWNBEATS["odd bar"]
+#: Fitted: how much the tracks' own evidence for a downbeat counts (a spread of it, in nats), beside the activation's.
+TRACKS_EVIDENCE = _DOWNBEATS["shown"]
+#: Fitted: what a division into bars is worth, in nats: ``gap``, how far downbeats stand out; ``odd``, the share of odd
+#: bars; ``alike`` and ``others``, how alike beats are at the bar's length and at lengths between.
+DIVISION_WEIGHTS = fitted("bars")
+#: Fitted: how common each number of felt beats a bar is, in nats, where beats divide in two and in three.
+METER_WEIGHTS = fitted("meters")
+#: Chosen: the same for a meter that the table lacks.
+RARE_METER = -0.5
+
+# ---- confidence and doubts
+
+#: Fitted, logistic regression: log-odds that a beat is right, by the features of
+#: :func:`core.tracking.confidence.confidence_features`, in their order.
+CONFIDENCE_WEIGHTS = fitted("confidence")
+#: Fitted, logistic regression: log-odds that the tempo level is wrong, by the margin to the next hypothesis (nats) and
+#: the agreement with the beat activation (0 to 1).
+LEVEL_WEIGHTS = fitted("level")
+#: Fitted, logistic regression: log-odds that every bar line stands on a wrong beat, and that those of a window of
+#: :data:`BARS_IN_WINDOW` bars do, by the gap in nats between the downbeats' evidence and that of the next likely beats.
+BAR_LINE_WEIGHTS, WINDOW_WEIGHTS = fitted("bar lines"), fitted("windows of bars")
+#: Chosen: bars that are looked at together.
+BARS_IN_WINDOW = 6
+#: Chosen: a tempo, bar lines, bar lines of some bars that are wrong at least so probably are doubted.
+DOUBTED_LEVEL, DOUBTED_BAR_LINES, DOUBTED_WINDOW = 0.2, 0.2, 0.2
+#: Chosen: a beat with less confidence than the first may be doubted, and is if a beat beside it has less than the
+#: second; three in four of those between are right (docs/measured.md).
+UNSURE, UNSURE_RUN = 0.8, 0.75
+#: Chosen: the median confidence under which the take as a whole is doubted.
+UNSURE_TAKE = 0.6

@@ -1,0 +1,125 @@
+"""Detecting beats again: a stretch between two fixed beats, the surroundings of a moved beat, beats that are new."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.listening.rates import FRAME_RATE
+from core.tempomap import TempoMap
+from core.tempomap.edits import EditError, move_beat, pins_of, with_every_beat
+from core.tempomap.pulses import has_pulses, pulsed, same_place
+from core.tracking.candidate import place_beats
+from core.tracking.context import AnalysisContext, decoding_curve
+from core.tracking.decoder import decode, decode_counted
+from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, REDETECTED
+from core.tracking.placement import place_on_attacks
+
+#: Beats on either side of a moved one that are detected again where no pin is nearer.
+AROUND = 12
+#: How far the tempo may lie from that around the stretch, as a factor either way.
+_RANGE = 1.6
+#: How far the ends of a found chain may lie from the fixed beats, in seconds.
+_END_TOLERANCE = 0.02
+#: Support from which on a new beat goes to its attack, and the least time between beats, in seconds.
+_LEAST_SUPPORT, _CLOSEST = 0.2, 0.02
+
+
+def redetect(
+    context: AnalysisContext, tempo_map: TempoMap, first: int, last: int, beats: int | None = None
+) -> TempoMap:
+    """Detect the beats between felt beats ``first`` and ``last`` again; both stay where they are, and so does every
+    beat outside, to the bit. Pins inside are kept.
+
+    ``beats``: exactly that many from ``first`` to ``last``; otherwise the number may change, and the beats and meters
+    after the stretch are renumbered. Uneven meters are detected on their pulse. Raises
+    :class:`core.tempomap.edits.EditError`.
+    """
+    if has_pulses(tempo_map):
+        even = pulsed(tempo_map)
+        begin, end = (round(same_place(x, tempo_map, even)) for x in (first, last))
+        found = redetect(
+            context.by_attacks(), with_every_beat(even), begin, end, None if beats is None else end - begin
+        )
+        return replace(found, meters=tempo_map.meters)
+    index = np.round(tempo_map.meters.beat_of_quarters(tempo_map.quarters)).astype(int)
+    if not index[0] <= first < last - 1 or last > index[-1]:
+        raise EditError("Choose at least two beats inside the mapped music to detect again.")
+    a, b = float(tempo_map.seconds_of_beat(first)), float(tempo_map.seconds_of_beat(last))
+    pins = tempo_map.pins
+    assert pins is not None
+    inside = (tempo_map.seconds > a + 1e-9) & (tempo_map.seconds < b - 1e-9)
+    fixed = np.concatenate([[a], tempo_map.seconds[inside & pins], [b]])
+    lo = max(0, round(a * FRAME_RATE))
+    hi = min(len(context.decoding_curve) - 1, round(b * FRAME_RATE))
+    frames_fixed = np.round(fixed * FRAME_RATE).astype(np.int64) - lo
+    share = ACTIVATION_SHARE if beats is None else ACTIVATION_SHARE_COUNTED
+    curve = decoding_curve(context.onset_envelope[lo : hi + 1], context.beat_activation[lo : hi + 1], share)
+    frames_fixed = frames_fixed[frames_fixed < len(curve)]
+    if beats is None:
+        local = _local_bpm(tempo_map, first, last)
+        chain, _ = decode(curve, local / _RANGE, local * _RANGE, local, REDETECTED, frames_fixed)
+    else:
+        chain = decode_counted(curve, beats, pins=frames_fixed)
+    chain = chain + lo
+    if (
+        len(chain) < 2
+        or abs(chain[0] / FRAME_RATE - a) > _END_TOLERANCE
+        or abs(chain[-1] / FRAME_RATE - b) > _END_TOLERANCE
+    ):
+        raise EditError("No chain of beats fits between these two. Set a pin between them and try again.")
+    seconds, _ = place_beats(context, chain, fixed)
+    seconds[0], seconds[-1] = a, b
+    if (np.diff(seconds) <= 0).any():
+        raise EditError("The beats found here would overlap. Set a pin between them and try again.")
+    shift = len(seconds) - 1 - (last - first)
+    before, after = tempo_map.seconds <= a + 1e-9, tempo_map.seconds >= b - 1e-9
+    counted = tempo_map.meters.beat_of_quarters(tempo_map.quarters)
+    new_index = np.concatenate([counted[before], first + np.arange(1, len(seconds) - 1), counted[after] + shift])
+    new_seconds = np.concatenate([tempo_map.seconds[before], seconds[1:-1], tempo_map.seconds[after]])
+    new_pins = np.concatenate([pins[before], np.isin(seconds[1:-1], fixed), pins[after]])
+    meters = tempo_map.meters.moved(last, shift)
+    return replace(tempo_map, meters=meters).with_points(new_seconds, meters.quarters_of_beat(new_index), new_pins)
+
+
+def _local_bpm(tempo_map: TempoMap, first: int, last: int) -> float:
+    """Felt tempo around the stretch, from the beats outside it where there are some."""
+    beats = tempo_map.beats()
+    gaps = np.diff(beats.seconds)
+    k = beats.index[:-1]
+    near = gaps[((k >= first - 8) & (k < first)) | ((k >= last) & (k < last + 8))]
+    return float(60 / np.median(near if len(near) else gaps))
+
+
+def move_and_redetect(context: AnalysisContext, tempo_map: TempoMap, beat: int, to: float) -> TempoMap:
+    """Pin ``beat`` at ``to`` (seconds) and detect the beats on both sides again, up to the next pins, with as many
+    beats as before. Raises :class:`core.tempomap.edits.EditError`."""
+    full = with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    pinned = index[pins_of(full)]
+    first = max([beat - AROUND, int(np.ceil(index[0])), *np.round(pinned[pinned < beat - 0.5]).astype(int)])
+    last = min([beat + AROUND, int(np.floor(index[-1])), *np.round(pinned[pinned > beat + 0.5]).astype(int)])
+    # unpinned neighbours would stand in the way of a far move; they are detected again anyway
+    keep = (index <= first + 1e-6) | (index >= last - 1e-6) | (np.abs(index - beat) < 1e-6)
+    moved = move_beat(full.with_points(full.seconds[keep], full.quarters[keep], pins_of(full)[keep]), beat, to)
+    for a, b in ((beat, last), (first, beat)):
+        if b - a >= 2:
+            moved = redetect(context, moved, a, b, b - a)
+    return with_every_beat(moved)
+
+
+def snap_new_beats(context: AnalysisContext, tempo_map: TempoMap, known: NDArray[Any]) -> TempoMap:
+    """Move beats that were only calculated (not among the times ``known``, seconds) to the attacks near them, where
+    there are some; the others stay to the bit."""
+    full = with_every_beat(tempo_map)
+    placed = place_on_attacks(context, full.seconds)
+    new = (
+        (np.abs(full.seconds[:, None] - known[None, :]).min(axis=1) > 1e-6)
+        & (placed.support > _LEAST_SUPPORT)
+        & ~pins_of(full)
+    )
+    seconds = np.where(new, placed.seconds, full.seconds)
+    return full.with_points(seconds, full.quarters, pins_of(full)) if (np.diff(seconds) > _CLOSEST).all() else full

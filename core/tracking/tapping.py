@@ -1,0 +1,78 @@
+"""Tapping along: every tap becomes a beat, on the nearest believable attack, without the delay of the hand."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.ndimage import gaussian_filter1d
+
+from core.listening.rates import FRAME_RATE
+from core.tempomap import TempoMap
+from core.tempomap.edits import EditError
+from core.tempomap.splice import splice
+from core.tracking.candidate import place_beats
+from core.tracking.context import AnalysisContext
+from core.tracking.decoder import decode
+from core.tracking.parameters import TransitionCosts
+
+Floats = NDArray[np.float64]
+
+#: Hands and headphones together are early or late by no more than this, in seconds (common practice).
+EARLY, LATE = -0.06, 0.18
+#: A tap says where its beat is to about this, in seconds (Repp 2005 gives some 20 to 40 ms for tapping to music).
+SPREAD = 0.04
+#: The tempo may move freely from tap to tap, as the taps themselves hold it.
+_COSTS = TransitionCosts(change=0.4)
+#: Two taps closer than this are one, in seconds.
+_SAME_TAP = 0.12
+#: Worth of a frame under a tap against one far from any, in units of a full attack.
+_TAP_HEIGHT, _TAP_FLOOR = 3.0, -1.0
+#: Least taps for a map.
+_FEWEST = 3
+
+
+def delay(context: AnalysisContext, taps: Floats) -> float:
+    """How late taps (seconds) come after what they follow, in seconds: the shift at which the onset envelope under them
+    is highest."""
+    wide = gaussian_filter1d(context.onset_envelope, 1.5)
+    shifts = np.arange(round(EARLY * FRAME_RATE), round(LATE * FRAME_RATE) + 1)
+    at = np.round(taps * FRAME_RATE).astype(int)
+    inside = [np.clip(at - s, 0, len(wide) - 1) for s in shifts]
+    # hands keep time better than each tap tells: the sum over all taps, widened by their spread
+    under = gaussian_filter1d(np.array([wide[i].mean() for i in inside]), SPREAD * FRAME_RATE / 2, mode="nearest")
+    return float(shifts[int(np.argmax(under - 0.002 * np.abs(shifts - 4)))] / FRAME_RATE)
+
+
+def beats_of(context: AnalysisContext, taps: Sequence[float]) -> Floats:
+    """Seconds of the beats that were tapped, one a tap. Raises :class:`EditError`."""
+    t = np.unique(np.asarray(taps, dtype=np.float64))
+    t = t[np.insert(np.diff(t) > _SAME_TAP, 0, True)] if len(t) else t
+    if len(t) < _FEWEST:
+        raise EditError("Tap at least three beats.")
+    t = t - delay(context, t)
+    t = t[(t > 0) & (t < len(context.onset_envelope) / FRAME_RATE)]
+    if len(t) < _FEWEST:
+        raise EditError("The taps lie outside the recording.")
+    gaps = np.diff(t)
+    lo = max(0, round((t[0] - 0.2) * FRAME_RATE))
+    hi = min(len(context.onset_envelope), round((t[-1] + 0.2) * FRAME_RATE) + 1)
+    frames = np.arange(lo, hi) / FRAME_RATE
+    nearest = np.abs(frames[:, None] - t[None, :]).min(axis=1)
+    tapped = _TAP_HEIGHT * np.exp(-0.5 * (nearest / SPREAD) ** 2) + _TAP_FLOOR
+    fast, slow = 60 / max(0.1, gaps.min() * 0.75), 60 / (gaps.max() * 1.3)
+    chain, _ = decode(context.decoding_curve[lo:hi] + tapped, slow, fast, 60 / float(np.median(gaps)), _COSTS)
+    if len(chain) != len(t):  # uneven tapping: every tap is a beat
+        chain = np.round(t * FRAME_RATE).astype(np.int64) - lo
+    return place_beats(context, chain + lo)[0]
+
+
+def map_from_taps(context: AnalysisContext, tempo_map: TempoMap | None, taps: Sequence[float]) -> TempoMap:
+    """A map of the tapped beats; over an existing map they replace the stretch that they cover.
+
+    Beats before and after the stretch stay to the bit and are renumbered where the count changes; pins inside the
+    stretch stay, and the nearest tapped beats go there. Raises :class:`EditError`.
+    """
+    seconds = beats_of(context, taps)
+    return TempoMap.from_beats(seconds) if tempo_map is None else splice(tempo_map, seconds)

@@ -1,0 +1,156 @@
+"""Analysed tracks on disk beside their sources, and what is kept in memory of them between edits."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core import audio
+from core.analysis import Source
+from core.audio.peaks import LEVELS
+from core.listening import stored
+from core.listening.attacks import NONE, Attacks
+from core.listening.track import AnalysedTrack, analyse_track
+from core.tracking import AnalysisContext, NoBeats, build_context
+from studio.caches import remembered
+from studio.jobs.tasks import start
+from studio.library.models import Session, Track
+from studio.library.uploads import LISTEN
+
+#: The file that holds a track's evidence and attacks, in the track's folder.
+FEATURES = "heard.npz"
+
+
+class NotAnalysed(NoBeats):
+    """Tracks whose analysis is missing or of an older version, in words for the engineer."""
+
+
+def source_of(track: Track) -> Source:
+    """The track as the core's pipeline takes it."""
+    rendered = track.folder / "rendered.flac" if track.midi else None
+    return Source(track.source, track.name, rendered)
+
+
+class SessionStore:
+    """Keeps the analysed tracks of a session (:class:`core.analysis.TrackStore`): features, peaks to draw, and copies
+    at the session's rate to play."""
+
+    def __init__(self, tracks: list[Track]) -> None:
+        self.tracks = {t.source: t for t in tracks}
+
+    def read(self, source: Source) -> AnalysedTrack | None:
+        track = self.tracks[source.path]
+        return stored.read(track.folder / FEATURES, track.name) if track.analysed else None
+
+    def write(self, source: Source, analysed: AnalysedTrack) -> None:
+        track = self.tracks[source.path]
+        peaks = analysed.peaks
+        if track.rate != track.session.sample_rate or track.midi:
+            copy = track.folder / "playback.flac"
+            audio.write_at_rate(source.rendered or source.path, copy, track.session.sample_rate)
+            if track.rate != track.session.sample_rate:
+                # drawn at the session's rate, as it is played
+                peaks = analyse_track(copy, track.name).peaks
+        for level, values in peaks.items():
+            _write(track.folder / f"peaks-{level}.npy", values)
+        stored.write(track.folder / FEATURES, analysed)
+        track.remarks = [r for r in track.remarks if r not in analysed.remarks] + list(analysed.remarks)
+        track.analysed = True
+        track.features_version = stored.VERSION
+        track.save(update_fields=["remarks", "analysed", "features_version"])
+
+
+def _write(path: Path, values: NDArray[Any]) -> None:
+    partial = path.with_suffix(".partial")
+    with partial.open("wb") as f:
+        np.save(f, values)
+    partial.replace(path)
+
+
+def outdated(session: Session | None = None) -> list[Track]:
+    """Tracks that were analysed by another version of the analysis."""
+    tracks = Track.objects.filter(analysed=True).exclude(features_version=stored.VERSION)
+    return list(tracks.filter(session=session) if session else tracks)
+
+
+def analysed(track: Track) -> AnalysedTrack | None:
+    """What is on disk; None where it is missing or of another version."""
+    return stored.read(track.folder / FEATURES, track.name)
+
+
+def analysed_tracks(session: Session) -> list[AnalysedTrack]:
+    """All tracks of a session that are analysed.
+
+    Where one is out of date or damaged, a job is queued that analyses it again, and :class:`NotAnalysed` is raised.
+    """
+    out = []
+    for track in session.tracks.filter(analysed=True):
+        found = analysed(track)
+        if found is None:
+            Track.objects.filter(pk=track.pk).update(features_version=0)
+            start(session, LISTEN, track)
+            raise NotAnalysed("The tracks are being analysed again, by a newer version. Try again in a moment.")
+        out.append(found)
+    return out
+
+
+# ---- kept in memory: every drag asks for the same attacks, every edit for the same context
+
+
+def _changed(track: Track) -> int:
+    """When the features of a track last changed."""
+    try:
+        return (track.folder / FEATURES).stat().st_mtime_ns
+    except FileNotFoundError:
+        return 0
+
+
+def content_key(session: Session) -> tuple[tuple[int, int], ...]:
+    """Which analyses the session's tracks have: a key for whatever is calculated from them."""
+    return tuple((t.pk, _changed(t)) for t in session.tracks.filter(analysed=True))
+
+
+def context(session: Session) -> AnalysisContext:
+    """The analysis context of a session.
+
+    Raises :class:`core.tracking.NoBeats`, of which :class:`NotAnalysed` is one.
+    """
+    return _context(session, content_key(session), tuple(sorted(session.guides.items())))
+
+
+@remembered(2)  # each takes some 100 MB for eight tracks of four minutes
+def _context(session: Session, _key: Hashable, guides: tuple[tuple[str, float], ...]) -> AnalysisContext:
+    return build_context(analysed_tracks(session), dict(guides))
+
+
+def attacks(track: Track) -> Attacks:
+    """A track's attacks; none where its analysis is out of date."""
+    return _attacks(track, _changed(track))
+
+
+@remembered(256)  # some 50 kB each
+def _attacks(track: Track, _key: int) -> Attacks:
+    found = analysed(track)
+    return found.attacks if found else NONE
+
+
+def energy(track: Track) -> NDArray[np.float64]:
+    """A track's energy, 100 frames a second; empty where its analysis is out of date."""
+    return _energy(track, _changed(track))
+
+
+@remembered(64)  # some 200 kB each
+def _energy(track: Track, _key: int) -> NDArray[np.float64]:
+    found = analysed(track)
+    return found.evidence.energy.astype(np.float64).sum(axis=1) if found else np.zeros(0)
+
+
+def peaks(track: Track, level: int, first: int, count: int) -> bytes:
+    """Peaks ``first`` to ``first + count`` at ``level`` samples a bin, as int16 pairs. Raises ``KeyError``."""
+    if level not in LEVELS:
+        raise KeyError(level)
+    return bytes(np.load(track.folder / f"peaks-{level}.npy", mmap_mode="r")[first : first + count].tobytes())

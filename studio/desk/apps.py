@@ -1,0 +1,21 @@
+from typing import Any
+
+from django.apps import AppConfig
+
+
+class DeskConfig(AppConfig):
+    name = "studio.desk"
+
+    def ready(self) -> None:
+        from studio.desk.find_job import KIND
+        from studio.jobs.registry import register, register_state
+
+        register(KIND)
+        register_state(_state)
+
+
+def _state(session: int) -> dict[str, Any]:
+    """The map's current step."""
+    from studio.library.models import Session
+
+    return {"step": Session.objects.values_list("step_id", flat=True).filter(pk=session).first()}

@@ -1,0 +1,76 @@
+"""Doubts about the map as it stands now."""
+
+import json
+import threading
+from collections.abc import Hashable
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from django.template.loader import render_to_string
+from django.views.decorators.http import require_GET
+
+from core.tempomap.edits import pins_of
+from core.tracking.context import NoBeats
+from core.tracking.doubts.doubt import WHOLE, Doubt
+from core.tracking.doubts.settled import is_settled
+from core.tracking.review import review
+from studio.analysis.features import content_key, context
+from studio.analysis.models import latest
+from studio.caches import remembered
+from studio.desk.models import MapStep
+from studio.library.models import Session
+from studio.responses import json_response
+
+#: A review takes a whole core for a moment; edits go first.
+_ONE_AT_A_TIME = threading.Lock()
+
+
+@remembered(32)  # some kB each
+def _reviewed(session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]) -> list[Doubt]:
+    try:
+        return review(context(session), step.tempo_map, usual)[1]
+    except NoBeats:
+        return []
+
+
+def doubts_of(session: Session) -> list[Doubt]:
+    """Open doubts about the session's map: all that no pin, lock, hold or dismissal settles.
+
+    Those about the whole take come first, then the gravest.
+    """
+    step = session.step
+    if step is None:
+        return []
+    key = step.made, content_key(session), tuple(sorted(session.guides.items()))
+    found = _reviewed(session, step, key, (session.slowest, session.fastest))
+    pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
+    said = [m.said for m in session.marks.all()]
+    left = [d for d in found if not is_settled(d, pinned, said)]
+    return sorted(left, key=lambda d: (d.kind not in WHOLE, -d.severity, d.start))
+
+
+def _row(doubt: Doubt) -> dict[str, Any]:
+    """A doubt as the page draws and lists it."""
+    remedies = [{"words": r.words, "edit": r.edit, "json": json.dumps(r.edit)} for r in doubt.remedies[:3]]
+    return {**doubt.to_json(), "whole": doubt.kind in WHOLE, "remedies": remedies}
+
+
+@require_GET
+def doubts(request: HttpRequest, pk: int) -> HttpResponse:
+    """Open doubts as data for the canvases and as the list beside them; their number is kept for the library."""
+    with _ONE_AT_A_TIME:
+        session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+        if request.GET.get("step") not in (None, str(session.step_id)):
+            return json_response({"step": None})  # an edit was faster; the page asks again
+        found = doubts_of(session)
+    if session.step and session.step.doubts != len(found):
+        MapStep.objects.filter(pk=session.step.pk).update(doubts=len(found))
+    listed = [_row(d) for d in found]
+    first = len(latest(session, "doubts")["doubts"])
+    counts = {s: sum(d.severity == s for d in found) for s in (3, 2, 1)}
+    html = render_to_string(
+        "desk/panels/doubts.html",
+        {"doubts": listed, "counts": counts, "settled": max(0, first - len(found)), "all": max(first, len(found))},
+    )
+    return json_response({"step": session.step_id, "list": listed, "html": html})

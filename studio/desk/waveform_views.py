@@ -1,0 +1,48 @@
+"""What the page draws of the tracks: peaks, samples, attacks, and a track folded on the map's bars."""
+
+from django.http import Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from django.views.decorators.http import require_GET
+
+from core import audio
+from studio.analysis.features import attacks, energy, peaks
+from studio.desk.fold import fold
+from studio.library.models import Session, Track
+from studio.responses import bytes_response, json_response
+
+#: Peaks (or samples) a drawn tile.
+TILE = 4096
+
+
+@require_GET
+def peaks_tile(request: HttpRequest, pk: int, level: int, tile: int) -> HttpResponse:
+    """Peaks of one track: int16 pairs, :data:`TILE` of them, at ``level`` samples a pair."""
+    track = get_object_or_404(Track, pk=pk, analysed=True)
+    try:
+        return bytes_response(peaks(track, level, tile * TILE, TILE))
+    except (KeyError, FileNotFoundError):
+        raise Http404 from None
+
+
+@require_GET
+def samples_tile(request: HttpRequest, pk: int, tile: int) -> HttpResponse:
+    """Single samples of one track, channels averaged, as float32, for the deepest zoom."""
+    track = get_object_or_404(Track, pk=pk, analysed=True)
+    return bytes_response(audio.read(track.playback, tile * TILE, TILE).mean(axis=1).tobytes())
+
+
+@require_GET
+def track_attacks(request: HttpRequest, pk: int) -> HttpResponse:
+    """All attacks of a track: seconds and strengths (0 to 1)."""
+    found = attacks(get_object_or_404(Track, pk=pk, analysed=True))
+    return json_response({"seconds": found.seconds.round(6), "strength": found.strength.round(3)})
+
+
+@require_GET
+def folded(request: HttpRequest, pk: int, track: int) -> HttpResponse:
+    """A track cut at every bar line of the session's map: see :func:`studio.desk.fold.fold`."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    if session.step is None:
+        return json_response({"bars": []})
+    chosen = get_object_or_404(session.tracks, pk=track, analysed=True)
+    return json_response(fold(session.tempo_map, energy(chosen), attacks(chosen)))

@@ -1,0 +1,36 @@
+"""The harmony of a session: chords beat by beat, key and tuning, from the tones of its tracks."""
+
+from core import audio
+from core.harmony.chord_line import chords_by_beat
+from core.harmony.chords import find_key
+from core.listening import tonal
+from studio.harmony.models import Harmony, record
+from studio.jobs.registry import Report
+from studio.library.models import Session
+
+
+class NoChords(ValueError):
+    """Chords that cannot be found, in words for the engineer."""
+
+
+def analyse_harmony(session: Session, report: Report) -> Harmony:
+    """Find the chords of every beat, the key and the tuning; a step of the chords' history. ``report(stage, share)``
+    may raise to cancel. Raises :class:`NoChords`."""
+    if session.step is None:
+        raise NoChords("Chords are found beat by beat, and this session has no map yet. Find its beats first.")
+    tracks = [t for t in session.tracks.all() if t.analysed]
+    parts = []
+    for i, track in enumerate(tracks):
+        report(f"Listening for tones in {track.name}", i / len(tracks))
+        parts.append(tonal.tones(audio.mono_at(track.playback, tonal.RATE, session.sample_rate)))
+    tones = tonal.joined(parts)
+    tempo_map = session.tempo_map
+    chords = chords_by_beat(tones, tempo_map)
+    if not chords:
+        raise NoChords("No tones were found in these tracks.")
+    cents = tonal.tuning(tones)
+    key = find_key(tonal.chroma(tones, tempo_map.beats().seconds, cents))
+    harmony, _ = Harmony.objects.get_or_create(session=session)
+    harmony.cents, harmony.key = cents, str(key)
+    record(harmony, "Chords found", chords)
+    return harmony

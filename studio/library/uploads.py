@@ -1,0 +1,91 @@
+"""Uploads: a complete file becomes a track, or a sentence that says why not."""
+
+import hashlib
+import shutil
+from pathlib import Path
+
+from django.db import transaction
+
+from core import audio
+from core.analysis import midi_tracks
+from core.formats import smf
+from studio.library.models import Session, Track
+
+LONGEST_NAME = 200
+#: The kind of job that analyses a new track (registered by ``studio.analysis``).
+LISTEN = "listen"
+
+
+class Refused(ValueError):
+    """A file that cannot become a track, in words for the engineer."""
+
+
+def clean_name(text: str) -> str:
+    """A file's own name for display: no folders, no control characters, of readable length."""
+    name = text.replace("\\", "/").rsplit("/", 1)[-1]
+    name = "".join(c for c in name if c.isprintable()).strip() or "Unnamed"
+    return name if len(name) <= LONGEST_NAME else name[: LONGEST_NAME - 1] + "…"
+
+
+def free_name(session: Session, name: str) -> str:
+    """``name`` without its ending, numbered where the session has such a track already."""
+    stem = name.rsplit(".", 1)[0] or name
+    taken = set(session.tracks.values_list("name", flat=True))
+    number, free = 2, stem
+    while free in taken:
+        free, number = f"{stem} ({number})", number + 1
+    return free
+
+
+def digest_of(path: Path) -> str:
+    with path.open("rb") as f:
+        return hashlib.file_digest(f, "sha256").hexdigest()
+
+
+def add_track(session: Session, path: Path, original_name: str) -> Track:
+    """Make a track of the file at ``path``, moving it into the session. Raises :class:`Refused`."""
+    name = clean_name(original_name)
+    digest = digest_of(path)
+    twin = session.tracks.filter(digest=digest).first()
+    if twin:
+        raise Refused(f"“{name}” is already here as “{twin.name}”; it was not added twice.")
+    midi = midi_tracks.is_midi(original_name)
+    try:
+        if midi:
+            notes = smf.read_notes(path, name)
+            facts = {
+                "rate": midi_tracks.RENDER_RATE,
+                "channels": 1,
+                "seconds": midi_tracks.performance_seconds(notes),
+            }
+        else:
+            info = audio.inspect(path, name)
+            facts = {"rate": info.rate, "channels": info.channels, "seconds": info.seconds}
+    except (audio.AudioError, smf.MidiError) as e:
+        raise Refused(str(e)) from None
+    suffix = ".mid" if midi else Path(name).suffix.lower()
+    with transaction.atomic():
+        if session.rate is None:
+            session.rate = facts["rate"]
+            session.save(update_fields=["rate", "touched"])
+        track = Track.objects.create(
+            session=session,
+            name=free_name(session, name),
+            source_name=f"source{suffix if suffix.isascii() and len(suffix) < 8 else ''}",
+            digest=digest,
+            midi=midi,
+            remarks=_rate_remark(session.sample_rate, round(facts["rate"]), midi),
+            **facts,
+        )
+        track.folder.mkdir(parents=True, exist_ok=True)
+        shutil.move(path, track.source)
+    return track
+
+
+def _rate_remark(session_rate: int, rate: int, midi: bool) -> list[str]:
+    if midi or rate == session_rate:
+        return []
+    return [
+        f"Recorded at {rate / 1000:g} kHz; played beside the others at {session_rate / 1000:g} kHz. "
+        "The file stays as it is."
+    ]

@@ -1,0 +1,97 @@
+"""Making and changing parts: every change is a step that can be undone."""
+
+from collections.abc import Callable, Sequence
+
+from django.db import transaction
+
+from core.instruments.kit import INSTRUMENTS
+from core.notes import Note, ScoreNote, to_seconds
+from studio import histories
+from studio.histories import Stale
+from studio.library.models import Session
+from studio.parts.models import Part, PartStep, notes_json
+
+Ties = PartStep.Ties
+
+
+@transaction.atomic
+def make(
+    session: Session,
+    name: str,
+    instrument: str,
+    notes: Sequence[ScoreNote] | Sequence[Note],
+    ties: str = Ties.BARS,
+    program: int | None = None,
+    done: str = "Made",
+    beats: int = 0,
+) -> Part:
+    """A new part of a session that has a map. Its name is numbered where it is taken."""
+    taken = set(session.parts.values_list("name", flat=True))
+    name = name.strip()[:190] or "Part"
+    free, number = name, 2
+    while free in taken:
+        free, number = f"{name} {number}", number + 1
+    if program is None:
+        program = INSTRUMENTS[instrument].program if instrument in INSTRUMENTS else 0
+    part = Part.objects.create(session=session, name=free, instrument=instrument, program=program, beats=beats)
+    _step(part, done, ties, notes, session.step_id)
+    return part
+
+
+def _step(part: Part, name: str, ties: str, notes: Sequence[ScoreNote] | Sequence[Note], tied_on: int | None) -> None:
+    assert tied_on is not None  # parts are made on a map
+    part.step = PartStep.objects.create(
+        part=part, before_id=part.step_id, name=name[:200], ties=ties, notes=notes_json(notes), tied_on_id=tied_on
+    )
+    part.save(update_fields=["step"])
+
+
+@transaction.atomic
+def change(part: Part, name: str, edit: Callable[[list[ScoreNote]], list[ScoreNote]], on: int | None = None) -> None:
+    """Apply ``edit`` (score notes to score notes). Of a part that keeps the clock, the notes it leaves alone stay
+    bit-identical. Raises :class:`Stale`, and whatever the edit raises."""
+    part.refresh_from_db(fields=["step"])
+    if on is not None and on != part.step_id:
+        raise Stale
+    now = part.now
+    tempo_map = part.session.tempo_map
+    before = now.score_notes(tempo_map)
+    after = edit(before)
+    if now.rides:
+        _step(part, name, now.ties, after, now.tied_on_id)
+        return
+    stored = {id(p): n for p, n in zip(before, now.notes_in_seconds(tempo_map), strict=True)}
+    fresh = iter(to_seconds(tempo_map, [p for p in after if id(p) not in stored]))
+    notes = [stored[id(p)] if id(p) in stored else next(fresh) for p in after]
+    _step(part, name, now.ties, notes, now.tied_on_id)
+
+
+@transaction.atomic
+def tie(part: Part, ties: str) -> None:
+    """Let a part ride the bars, or keep the clock, from where it sounds now."""
+    part.refresh_from_db(fields=["step"])
+    if part.now.ties == ties:
+        return
+    tempo_map = part.session.tempo_map
+    name, on = f"It {Ties(ties).label}", part.session.step_id
+    if ties == Ties.BARS:
+        _step(part, name, ties, part.now.score_notes(tempo_map), on)
+    else:
+        _step(part, name, ties, part.now.notes_in_seconds(tempo_map), on)
+
+
+def line(part: Part) -> tuple[list[PartStep], int]:
+    """The steps from the first to the last that redo reaches, and the place of the current one."""
+    return histories.line(part.steps.defer("notes"), part.step_id)
+
+
+@transaction.atomic
+def undo_redo(part: Part, by: int) -> bool:
+    """Undo (-1) or redo (+1). Whether there was anywhere to go."""
+    part.refresh_from_db(fields=["step"])
+    steps, here = line(part)
+    if not 0 <= here + by < len(steps):
+        return False
+    part.step_id = steps[here + by].pk
+    part.save(update_fields=["step"])
+    return True

@@ -1,0 +1,5 @@
+from django.apps import AppConfig
+
+
+class PlaybackConfig(AppConfig):
+    name = "studio.playback"

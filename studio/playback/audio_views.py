@@ -1,0 +1,83 @@
+"""What the page plays: blocks of samples of tracks and parts, the click, a count-in."""
+
+import base64
+import json
+
+import numpy as np
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
+from django.shortcuts import get_object_or_404
+from django.views.decorators.http import require_GET, require_POST
+
+from core import audio
+from core.following import click
+from studio.desk.clicks import clicks_of
+from studio.library.models import Session
+from studio.parts import sound
+from studio.responses import bytes_response
+from studio.streaming import BLOCK
+
+
+@require_GET
+def block(request: HttpRequest, pk: int, number: int) -> HttpResponse:
+    """Block ``number`` of the tracks and parts named: planar float32, one after the other, channel by channel."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    first = number * BLOCK
+    try:
+        wanted, added = _numbers(request.GET.get("tracks")), _numbers(request.GET.get("parts"))
+        if not wanted and not added:
+            raise Http404
+        tracks = session.tracks.in_bulk(wanted)
+        parts = [np.ascontiguousarray(audio.read(tracks[n].playback, first, BLOCK).T).tobytes() for n in wanted]
+        there = session.parts.select_related("step").in_bulk(added)
+        parts += [sound.block(there[n], session.map_step, session.sample_rate, first, BLOCK).T.tobytes() for n in added]
+    except (KeyError, ValueError):  # a track was taken out meanwhile: the page loads its tracks again
+        raise Http404 from None
+    return bytes_response(b"".join(parts), "private, no-store")
+
+
+def _numbers(text: str | None) -> list[int]:
+    return [int(n) for n in (text or "").split(",") if n]
+
+
+@require_POST
+def click_style(request: HttpRequest, pk: int) -> HttpResponse:
+    """Which sound the click has, and what it clicks."""
+    session = get_object_or_404(Session, pk=pk)
+    params = json.loads(request.body)
+    try:
+        style = click.Style(params.get("sound", "wood"), params.get("figure", "beats"))
+    except ValueError as e:
+        return JsonResponse({"error": str(e)}, status=422)
+    session.click = {"sound": style.sound, "figure": style.figure}
+    session.save(update_fields=["click"])
+    return JsonResponse({"ok": True})
+
+
+@require_GET
+def click_track(request: HttpRequest, pk: int) -> HttpResponse:
+    """The click: at which samples it sounds, and the sounds."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    rate = session.sample_rate
+    sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate, session.click_style.sound)]
+    step = session.step
+    if request.GET.get("step"):  # another version, to compare by ear
+        step = get_object_or_404(session.steps, pk=request.GET["step"])
+    found = clicks_of(session, step.tempo_map) if step else None
+    return JsonResponse(
+        {
+            "sounds": sounds,
+            "samples": found.samples.tolist() if found else [],
+            "kinds": found.kinds.tolist() if found else [],
+        }
+    )
+
+
+@require_GET
+def count_in(request: HttpRequest, pk: int) -> HttpResponse:
+    """The clicks that lead to a time, ``bars`` bars long, in the tempo found there."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    at, bars = float(request.GET["at"]), max(1, min(8, int(request.GET.get("bars", 1))))
+    if session.step is None:
+        return JsonResponse({"samples": [], "kinds": [], "length": 0})
+    found, length = click.count_in(session.tempo_map, session.sample_rate, at, bars)
+    return JsonResponse({"samples": found.samples.tolist(), "kinds": found.kinds.tolist(), "length": length})

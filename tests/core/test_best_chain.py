@@ -1,0 +1,92 @@
+"""The decoder against the published model that it folds: the bar pointer's efficient state space, a state a frame.
+
+Krebs, Böck and Widmer, "An efficient state-space model for joint tempo and meter tracking" (ISMIR 2015): each tempo has
+as many positions as frames a beat, tempo changes only at beats. Decoded there state by state, here beat by beat.
+"""
+
+from unittest import TestCase
+
+import numpy as np
+
+from core.tracking.decoder import decode
+from core.tracking.parameters import TransitionCosts
+from core.tracking.semi_markov import transition_costs
+
+NEVER = -1e18
+
+
+def states(shortest: int, longest: int) -> tuple[np.ndarray, np.ndarray]:
+    """Interval and position, in frames, of every state of one beat."""
+    intervals = np.repeat(np.arange(shortest, longest + 1), np.arange(shortest, longest + 1))
+    positions = np.concatenate([np.arange(i) for i in range(shortest, longest + 1)])
+    return intervals, positions
+
+
+def best_path(gain, shortest, longest, prior, change):
+    """Textbook Viterbi (Rabiner 1989) over the expanded states; beats are the states at position 0.
+
+    A path begins at any beat. ``gain`` is earned on every beat, ``prior`` paid on entering an interval's next beat.
+    """
+    interval, position = states(shortest, longest)
+    first = np.flatnonzero(position == 0)
+    last = np.append(first[1:], len(interval)) - 1
+    cost = transition_costs(shortest, longest - shortest + 1, change)
+    lengths = np.arange(shortest, longest + 1)
+    allowed = np.array([[max(i, j) <= 1.7 * min(i, j) for j in lengths] for i in lengths])
+    cost = np.where(allowed, cost, np.inf)
+    score = np.full((len(gain), len(interval)), NEVER)
+    backpointers = np.full(score.shape, -1)
+    best, end = 0.0, None
+    for t in range(len(gain)):
+        if t:
+            score[t, 1:] = score[t - 1, :-1]  # on by one frame
+            backpointers[t, 1:] = np.arange(len(interval) - 1)
+        score[t, first] = gain[t]  # a path that opens here
+        backpointers[t, first] = -1
+        if t:
+            arriving = score[t - 1, last] + gain[t] - prior  # a beat that ends each interval
+            if arriving.max() > best:
+                best, end = float(arriving.max()), (t, int(np.argmax(arriving)))
+            on = arriving[None, :] - cost.T  # [to, from]
+            which = on.argmax(axis=1)
+            better = on[np.arange(len(first)), which] > score[t, first]
+            score[t, first[better]] = on[better, which[better]]
+            backpointers[t, first[better]] = last[which[better]]
+    t, k = end
+    beats, state = [t], int(last[k])
+    t -= 1
+    while True:
+        if position[state] == 0:
+            beats.append(t)
+        before = backpointers[t, state]
+        if before < 0:
+            break
+        t, state = t - 1, int(before)
+    return beats[::-1], best
+
+
+class StateSpace(TestCase):
+    def test_the_number_of_states_is_the_published_one(self):
+        """The closed form of Krebs et al. 2015: a tempo has as many states as its beat has frames.
+
+        The worked example is that of the method's reference implementation: beats of 1 to 4 frames have 10 states.
+        """
+        interval, position = states(1, 4)
+        np.testing.assert_allclose(position / interval, [0, 0, 1 / 2, 0, 1 / 3, 2 / 3, 0, 1 / 4, 2 / 4, 3 / 4])
+        # 55 to 214 beats a minute at 50 frames a second; a bar of four has four times as many
+        self.assertEqual(len(states(14, 54)[0]), (14 + 54) * 41 // 2)
+        self.assertEqual(4 * len(states(14, 54)[0]), 5576)
+
+    def test_folded_to_a_step_a_beat_it_finds_the_same_beats(self):
+        rng = np.random.default_rng(11)
+        for _ in range(8):
+            curve = rng.uniform(0, 1, 300) ** 3
+            curve[rng.integers(0, 12) :: 17] += 0.8
+            shortest, longest, middle = 12, 24, 60 * 100 / 17
+            costs = TransitionCosts(hold=np.inf)  # the published model knows no held beats
+            frames, score = decode(curve, 60 * 100 / longest, 60 * 100 / shortest, middle, costs)
+            gaps = np.arange(shortest, longest + 1) / 100
+            prior = 0.15 * (np.log(gaps * middle / 60) / np.log(1.25)) ** 2
+            expected, best = best_path(curve - costs.beat, shortest, longest, prior, costs.change)
+            self.assertAlmostEqual(score, best, places=8)
+            self.assertEqual(frames.tolist(), expected)

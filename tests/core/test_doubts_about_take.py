@@ -1,0 +1,98 @@
+"""Doubts about the whole take, and the numbers by which tempo hypotheses are compared, in cases that can be counted."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import numpy as np
+
+from core.tempomap import TempoMap
+from core.tracking import bars, confidence
+from core.tracking.candidate import MapCandidate
+from core.tracking.doubts import about_take
+from core.tracking.hypothesis import agreement, score_hypothesis
+from core.tracking.parameters import HYPOTHESIS_WEIGHTS, USUAL_RANGE
+
+
+def pulses(frames, height=1.0, count=3000):
+    curve = np.zeros(count)
+    curve[frames] = height
+    return curve
+
+
+class Numbers(TestCase):
+    def setUp(self):
+        self.frames = np.arange(100, 2900, 50)
+        self.activation = np.convolve(pulses(self.frames), [0.3, 0.7, 0.95, 0.7, 0.3], "same")
+
+    def test_full_agreement_is_one_and_half_and_double_lose(self):
+        full = agreement(self.activation, self.frames)
+        double = agreement(self.activation, np.arange(100, 2876, 25))
+        half = agreement(self.activation, self.frames[::2])
+        self.assertGreater(full, 0.95)
+        self.assertLess(max(half, double), 0.8)
+
+    def test_every_number_is_described_and_finite(self):
+        found = score_hypothesis(pulses(self.frames), self.frames, *USUAL_RANGE, self.activation)
+        self.assertEqual(list(found.features), list(HYPOTHESIS_WEIGHTS))
+        self.assertTrue(all(np.isfinite(x) for x in found.features.values()))
+        self.assertAlmostEqual(found.score, sum(HYPOTHESIS_WEIGHTS[k] * v for k, v in found.features.items()))
+
+    def test_a_range_that_was_asked_for_counts_more_than_the_usual_one(self):
+        usual = score_hypothesis(pulses(self.frames[::3]), self.frames[::3], *USUAL_RANGE)
+        asked = score_hypothesis(pulses(self.frames[::3]), self.frames[::3], 100, 140)
+        self.assertGreater(usual.score - asked.score, 5)
+
+    def test_listeners_prefer_some_hundred_beats_a_minute(self):
+        """Parncutt 1994: pulse salience falls by exp(-1/2) at a factor of 10 ** 0.2 either way."""
+        frames = {bpm: np.arange(50, 2900, round(6000 / bpm)) for bpm in (60, 120, 200)}
+        pace = {bpm: score_hypothesis(pulses(f), f, *USUAL_RANGE).features["pace"] for bpm, f in frames.items()}
+        self.assertLess(pace[120], min(pace[60], pace[200]))
+        self.assertAlmostEqual(HYPOTHESIS_WEIGHTS["pace"] * np.log2(10**0.2) ** 2, -0.5, delta=0.01)
+
+    def test_the_margin_leaves_out_the_same_tempo(self):
+        best = score_hypothesis(pulses(self.frames), self.frames, *USUAL_RANGE)
+        same = replace(best, score=best.score + 5)
+        other = replace(best, bpm=2 * best.bpm, score=best.score - 0.5)
+        self.assertAlmostEqual(confidence.margin(best, [same, other]), 0.5)
+        self.assertEqual(confidence.margin(best, [same]), 6.0)
+
+
+class Doubted(TestCase):
+    def setUp(self):
+        self.frames = np.arange(100, 2900, 50)
+        self.best = score_hypothesis(pulses(self.frames), self.frames, *USUAL_RANGE)
+        self.map = TempoMap.from_beats(self.frames / 100)
+
+    def rival(self, ratio, lost):
+        return replace(self.best, bpm=ratio * self.best.bpm, score=self.best.score - lost)
+
+    def test_a_rival_that_fits_as_well_is_offered_with_its_tempo(self):
+        (doubt,) = about_take.level(self.map, [self.best, self.rival(0.5, 0.0)])
+        self.assertEqual((doubt.kind, doubt.remedies[0].edit["kind"]), ("level", "half"))
+        self.assertIn("60 beats a minute", doubt.reason)
+
+    def test_the_nearer_the_rival_the_more_probable_the_mistake(self):
+        agreed = replace(self.best, features={**self.best.features, "agreement": 0.8})
+        chances = [about_take.wrong_level(agreed, [self.rival(2, lost)]) for lost in (0.0, 1.0, 3.0, 6.0)]
+        self.assertEqual(chances, sorted(chances, reverse=True))
+        self.assertLess(chances[-1], about_take.DOUBTED_LEVEL)
+
+    def candidate(self, evidence):
+        downs = np.arange(0, len(self.frames), 4)
+        return MapCandidate(
+            self.map, np.ones(len(self.frames)), self.best, bars.BarDivision(downs, 4, 1.0, {}), evidence
+        )
+
+    def test_bar_lines_without_evidence_are_doubted_and_clear_ones_are_not(self):
+        clear = np.full(len(self.frames), -2.0)
+        clear[::4] = 2.0
+        self.assertEqual(about_take.bar_lines(self.map, self.candidate(clear)), [])
+        wrong = np.roll(clear, 1)
+        (doubt,) = about_take.bar_lines(self.map, self.candidate(wrong))
+        self.assertEqual(doubt.remedies[0].edit, {"kind": "downbeat", "by": 1})
+        self.assertEqual(doubt.remedies[0].words, "move every downbeat one beat later")
+        self.assertEqual((doubt.start, doubt.end), (0.75, 28.75))
+
+    def test_gaps_are_differences_of_means(self):
+        evidence = np.tile([3.0, 1.0, 2.0, 0.0], 5)
+        np.testing.assert_allclose(about_take.evidence_gaps(np.arange(0, 20, 4), 4, evidence), [2, 1, 3])
