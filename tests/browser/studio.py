@@ -143,7 +143,7 @@ COUNT_REQUESTS = """(() => {
     begin();
     try {
       const response = await fetch(...all);
-      response.clone().arrayBuffer().finally(end); // the body comes after the headers
+      response.clone().arrayBuffer().then(end, end); // the body comes after the headers, or is dropped
       return response;
     } catch (error) { end(); throw error; }
   };
