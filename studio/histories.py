@@ -1,9 +1,17 @@
-"""Histories as trees of steps: undo goes to the step before, redo to the newest one after."""
+"""The history of a session: a tree of steps. Undo goes to the step before, redo to the newest one after.
+
+What a step holds beside the map is contributed by the apps: each registers its piece of the session's state, how it is
+taken and how it is put back. Apps below the one that keeps the steps tell of a change with :func:`changed`.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Protocol, TypeVar
+from collections.abc import Callable, Iterable
+from contextvars import ContextVar
+from typing import TYPE_CHECKING, Any, NamedTuple, Protocol, TypeVar
+
+if TYPE_CHECKING:
+    from studio.library.models import Session
 
 
 class Step(Protocol):
@@ -21,6 +29,36 @@ S = TypeVar("S", bound=Step)
 
 class Stale(Exception):
     """An edit that was made on a state which has changed meanwhile."""
+
+
+class StatePiece(NamedTuple):
+    """A piece of a session's state: ``take`` gives it as plain JSON data, ``restore`` puts such data back."""
+
+    name: str
+    take: Callable[[Session], Any]
+    restore: Callable[[Session, Any], None]
+
+
+#: All pieces, in the order in which they are put back.
+PIECES: list[StatePiece] = []
+#: What records a change: set by the app that keeps the steps.
+_recorders: list[Callable[[Session, str], None]] = []
+#: The step before and the step after what was recorded while a request was answered.
+recorded: ContextVar[tuple[int | None, int] | None] = ContextVar("recorded", default=None)
+
+
+def register_piece(piece: StatePiece, first: bool = False) -> None:
+    PIECES.insert(0 if first else len(PIECES), piece)
+
+
+def register_recorder(record: Callable[[Session, str], None]) -> None:
+    _recorders.append(record)
+
+
+def changed(session: Session, name: str) -> None:
+    """Something of the session's state was changed: make it a step of its history, called ``name``."""
+    for record in _recorders:
+        record(session, name)
 
 
 def line(steps: Iterable[S], here: int | None) -> tuple[list[S], int]:

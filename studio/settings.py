@@ -46,6 +46,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
+    "studio.server.steps.steps_told",
 ]
 ROOT_URLCONF = "studio.urls"
 WSGI_APPLICATION = "studio.wsgi.application"

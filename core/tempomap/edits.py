@@ -12,13 +12,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from core.tempomap.errors import EditError as EditError
 from core.tempomap.limits import CLOSEST
 from core.tempomap.meter import EPSILON, Floats, Meter, MeterChange, Meters
 from core.tempomap.tempomap import TempoMap
-
-
-class EditError(ValueError):
-    """An edit that cannot be, in words for the engineer."""
 
 
 def move_beat(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from core.tempomap.errors import EditError
+
 #: Two beats closer than this are one, in seconds: 600 a minute is past what anybody counts (common practice).
 CLOSEST = 0.1
 #: Felt beats a minute.
@@ -9,14 +11,14 @@ SLOWEST, FASTEST = 10.0, 60 / CLOSEST
 
 
 def checked_tempo(bpm: float) -> float:
-    """``bpm``, felt beats a minute. Raises ``ValueError`` where it is no tempo."""
+    """``bpm``, felt beats a minute. Raises :class:`EditError` where it is no tempo."""
     if not SLOWEST <= bpm <= FASTEST:
-        raise ValueError(f"A tempo lies between {SLOWEST:.0f} and {FASTEST:.0f} beats a minute.")
+        raise EditError(f"A tempo lies between {SLOWEST:.0f} and {FASTEST:.0f} beats a minute.")
     return bpm
 
 
 def checked_range(low: float, high: float) -> tuple[float, float]:
-    """A range of tempos, felt beats a minute. Raises ``ValueError`` where it is none."""
+    """A range of tempos, felt beats a minute. Raises :class:`EditError` where it is none."""
     if not SLOWEST <= low < high <= FASTEST:
-        raise ValueError(f"A tempo range rises and lies within {SLOWEST:.0f} to {FASTEST:.0f} beats a minute.")
+        raise EditError(f"A tempo range rises and lies within {SLOWEST:.0f} to {FASTEST:.0f} beats a minute.")
     return low, high

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from core.tempomap.bar_lines import lines_of, usual_meter, with_lines
 from core.tempomap.edits import EditError, pins_of, with_every_beat
-from core.tempomap.meter import EPSILON, Meter, MeterChange, Meters
+from core.tempomap.meter import EPSILON, Meter, Meters
 from core.tempomap.tempomap import TempoMap
 
 
@@ -85,36 +86,50 @@ def _count(full: TempoMap, before: NDArray[Any], start: float) -> int:
     return int(np.floor(index[before][-1] + EPSILON)) + 1 if before.any() else round(float(full.beat_index_at(start)))
 
 
-def bars_between(tempo_map: TempoMap, start: float, end: float, bars: int) -> TempoMap:
-    """The stretch from ``start`` to ``end`` (seconds) is so many bars of the meter that rules there.
+def bars_between(tempo_map: TempoMap, start: float, end: float, bars: int, meter: Meter | None = None) -> TempoMap:
+    """The stretch from ``start`` to ``end`` (seconds) is so many bars of ``meter`` (None: of the one that rules there).
 
-    Its ends become pinned bar lines, its beats even; a bar before it that it cuts short becomes an odd bar.
+    Its ends become pinned bar lines, its beats even. The beats outside stay, and so do their bar lines; a bar that the
+    stretch cuts short becomes an odd bar. Pins in the stretch stay where they are.
     """
     full = with_every_beat(tempo_map)
-    main = full.meters.meter_at(int(full.meters.bars_at(full.quarters_at(start))))
+    main = meter or full.meters.meter_at(int(full.meters.bars_at(full.quarters_at(start))))
     beats = bars * main.beats
     if bars < 1 or not 0.1 < (end - start) / beats < 6:
         raise EditError(f"{bars} bars in {end - start:.2f} s is no tempo anybody plays.")
     new = np.linspace(start, end, beats + 1)
-    first = _count(full, _around(full, new)[0], start)
-    bar = int(full.meters.bars_at(full.meters.quarters_of_beat(first)))
-    opening = round(float(full.meters.beat_of_quarters(full.meters.bar_quarters(bar))))
-    if opening != first and bar < 1:
-        raise EditError("Say first which beat is one; the stretch has to lie after it.")
-    # in the stretch the one meter rules; what ruled at its end does so from there on
-    over = int(full.meters.bars_at(full.quarters_at(end) - 0.5)) + 1
-    table = {1: main} | {c.bar: c.meter for c in full.meters.changes if c.bar < bar}
-    if opening != first:
-        table[bar] = Meter(sum(main.groups[: first - opening]), main.denominator, main.groups[: first - opening])
-        bar += 1
-    if bar > 1:
-        table[bar] = main
-    later = [MeterChange(c.bar - over, c.meter) for c in full.meters.changes if c.bar > over]
-    meters = Meters(tuple(MeterChange(b, m) for b, m in sorted(table.items())))
-    meters = meters.followed(first + beats, full.meters.meter_at(over), later)
-    pins = np.zeros(len(new), dtype=bool)
-    pins[[0, -1]] = True
-    return splice(full, new, pins, meters)
+    old = pins_of(full)
+    before, after = _outside(full, start, -1), _outside(full, end, 1)
+    pinned = np.zeros(len(new), dtype=bool)
+    pinned[[0, -1]] = True
+    new, place, pinned = _through(new, pinned, full.seconds[old & ~before & ~after])
+    index = full.meters.beat_of_quarters(full.quarters)
+    first = int(np.floor(index[before][-1] + EPSILON)) + 1 if before.any() else round(float(full.beat_index_at(start)))
+    goes_on = int(np.ceil(index[after][0] - EPSILON)) if after.any() else 0
+    shift = first + beats + 1 - goes_on
+    lines, usual = lines_of(full)
+    seconds = full.seconds_of_beat(lines)
+    usual = [*usual, usual[-1]]
+    low = [(k, m) for k, m in zip(lines.tolist(), usual, strict=True) if k < first and seconds[0] < start]
+    inner = [(first + k * main.beats, main) for k in range(bars)]
+    rules = usual_meter(full, int(full.meters.bars_at(full.quarters_at(end) + EPSILON)))
+    high = [(k + shift, m) for k, m in zip(lines.tolist(), usual, strict=True) if after.any() and k >= goes_on]
+    opens = [(first + beats, rules)]
+    high = [(k, m) for k, m in high if k > first + beats]
+    whole = [*low, *inner, *opens, *high]
+    points = np.concatenate([index[before], first + place, index[after] + shift])
+    at = np.concatenate([full.seconds[before], new, full.seconds[after]])
+    pins = np.concatenate([old[before], pinned, old[after]])
+    # any map that has these points: its bars are laid over it
+    laid = full.with_points(at, full.meters.quarters_of_beat(points), pins)
+    return with_lines(laid, [k for k, _ in whole], [m for _, m in whole])
+
+
+def _outside(full: TempoMap, end: float, side: int) -> NDArray[Any]:
+    """The points before (``side`` -1) or after (1) an end of a stretch; the beat that the end means is none of them."""
+    index = full.meters.beat_of_quarters(full.quarters)
+    at = float(full.beat_index_at(end))
+    return np.asarray((index - at) * side > 0.4)
 
 
 def between(tempo_map: TempoMap, first: int, last: int) -> TempoMap:

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d
 
 from core.listening.rates import FRAME_RATE
-from core.tempomap import TempoMap
-from core.tempomap.edits import EditError
-from core.tempomap.splice import splice
+from core.tempomap import Meter, Meters, TempoMap
+from core.tempomap.edits import EditError, pins_of, with_every_beat
+from core.tempomap.limits import CLOSEST
+from core.tempomap.splice import bars_between, splice
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import decode
 from core.tracking.parameters import TransitionCosts
+from core.tracking.redetect import redetect
 
 Floats = NDArray[np.float64]
 
@@ -76,3 +79,42 @@ def map_from_taps(context: AnalysisContext, tempo_map: TempoMap | None, taps: Se
     """
     seconds = beats_of(context, taps)
     return TempoMap.from_beats(seconds) if tempo_map is None else splice(tempo_map, seconds)
+
+
+def map_from_tapped_bars(
+    context: AnalysisContext, tempo_map: TempoMap | None, taps: Sequence[float], meter: Meter
+) -> TempoMap:
+    """A map in which every tap opens a bar of ``meter``; the last bar is as long as the one before it.
+
+    The beats between are detected. Over an existing map it replaces the stretch that the bars cover. Raises
+    :class:`EditError`.
+    """
+    t = np.unique(np.asarray(taps, dtype=np.float64))
+    if len(t) < 2:
+        raise EditError("Tap at least two bar lines.")
+    t = t - delay(context, t)
+    t = place_beats(context, np.round(t[t > 0] * FRAME_RATE).astype(np.int64))[0]
+    end = min(float(2 * t[-1] - t[-2]), len(context.onset_envelope) / FRAME_RATE)
+    bounds = np.append(t, end) if end - t[-1] > 0.5 * (t[-1] - t[-2]) else t
+    shares = np.concatenate([k + np.arange(meter.beats) / meter.beats for k in range(len(bounds) - 1)])
+    beats = np.append(np.interp(shares, np.arange(len(bounds)), bounds), bounds[-1])
+    if (np.diff(beats) < CLOSEST).any():
+        raise EditError("These taps are too close for bars of that meter.")
+    laid = TempoMap.from_beats(beats, 0, Meters.of((1, meter.felt)))
+    for k in range(len(bounds) - 1) if meter.beats > 1 else ():
+        with suppress(EditError):
+            laid = redetect(context, laid, k * meter.beats, (k + 1) * meter.beats, meter.beats)
+    if tempo_map is None:
+        return laid
+    merged = with_every_beat(bars_between(tempo_map, float(bounds[0]), float(bounds[-1]), len(bounds) - 1, meter))
+    own = laid.beats().seconds
+    first = round(float(merged.beat_index_at(bounds[0])))
+    index = merged.meters.beat_of_quarters(merged.quarters)
+    place = np.round(index).astype(int) - first
+    inside = (place > 0) & (place < len(own) - 1) & (np.abs(index - np.round(index)) < 1e-6) & ~pins_of(merged)
+    seconds = np.where(inside, own[np.clip(place, 0, len(own) - 1)], merged.seconds)
+    lines = (place >= 0) & (place <= len(own) - 1) & (place % meter.beats == 0)
+    seconds = np.where(lines & ~pins_of(merged), own[np.clip(place, 0, len(own) - 1)], seconds)
+    if (np.diff(seconds) <= 0).any():
+        raise EditError("The pins in this stretch leave no room for these bars. Unpin what should give way.")
+    return merged.with_points(seconds, merged.quarters, pins_of(merged))

@@ -8,10 +8,15 @@ class DeskConfig(AppConfig):
 
     def ready(self) -> None:
         from studio.desk.find_job import KIND
+        from studio.desk.history import changed
+        from studio.desk.statements import MARKS
+        from studio.histories import register_piece, register_recorder
         from studio.jobs.registry import register, register_state
 
         register(KIND)
         register_state(_state)
+        register_piece(MARKS)
+        register_recorder(changed)
 
 
 def _state(session: int) -> dict[str, Any]:

@@ -8,14 +8,16 @@ import numpy as np
 
 from core.analysis import AnalysisError, analyse
 from core.audio import AudioError
+from core.document import Document
+from core.editing.obeying import fixed_times, obeying
 from core.formats.smf import MidiError
 from core.tempomap.edits import EditError, pins_of
 from core.tracking import NoBeats
 from studio.analysis.features import SessionStore, source_of
 from studio.analysis.models import Analysis
-from studio.desk.edits import respect_locks
 from studio.desk.history import record
-from studio.desk.models import Mark
+from studio.desk.recording import SessionRecording
+from studio.desk.statements import document_of
 from studio.jobs.models import Job
 from studio.jobs.registry import Failed, JobKind, Report
 
@@ -26,18 +28,14 @@ def find(job: Job, report: Report) -> None:
     """Analyse the tracks that are not analysed yet, find the beats, and make the map the session's next step."""
     session = job.session
     tracks = list(session.tracks.all())
-    # what the engineer fixed or locked stays where it is
-    old = session.step.tempo_map if session.step else None
-    pins = old.seconds[pins_of(old)] if old else np.zeros(0)
-    locks = list(session.marks.filter(kind=Mark.Kind.LOCK)) if old else []
-    fixed = np.unique(np.concatenate([pins, *(lock.times(old.beats().seconds) for lock in locks if old)]))
-    options = replace(session.tracking_options, pins=fixed.tolist())
+    document = document_of(session)
+    pins = document.map.seconds[pins_of(document.map)].tolist() if document.map else []
     try:
+        options = replace(session.tracking_options, pins=sorted({*pins, *fixed_times(document)}))
         result = analyse([source_of(t) for t in tracks], options, report, SessionStore(tracks)).result
         found = result.map
         found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
-        if old:
-            respect_locks(session, old, found)
+        found = obeying(SessionRecording(session), Document(found, document.statements), pins)
     except (AnalysisError, AudioError, MidiError, NoBeats, EditError) as e:
         raise Failed(str(e)) from None
     Analysis.record(session, result)

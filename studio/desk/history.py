@@ -1,20 +1,34 @@
-"""Undo and redo: a session points at one step of its history; edits add steps, nothing removes them."""
+"""The one history of a session: everything that the engineer does is a step, and a session points at one of them.
 
+Steps are added, never changed or removed. Each holds the whole document: the map, and every piece of the session's
+state that the apps contribute (:mod:`studio.histories`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
 from datetime import datetime
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
+import orjson
 from django.db import transaction
 from django.utils import timezone
 
+from core.document import Statement
 from core.tempomap import TempoMap
 from studio import histories
-from studio.desk.models import MapStep, map_json
-from studio.histories import Stale
+from studio.desk import pieces
+from studio.desk.models import MapStep
+from studio.desk.statements import save_statements
+from studio.histories import PIECES, Stale
 from studio.library.models import Session
+
+#: A change of the same name within so many seconds of the step before is one with it: a fader that is drawn.
+_SAME_GESTURE = 2.0
 
 
 class Row(NamedTuple):
-    """A step without its map: a session may have hundreds."""
+    """A step without its content: a session may have thousands."""
 
     pk: int
     before_id: int | None
@@ -23,31 +37,86 @@ class Row(NamedTuple):
     version: str
 
 
-def record(session: Session, tempo_map: TempoMap, name: str, on: int | None = None) -> MapStep:
-    """Add a step and point the session at it.
+def state_of(session: Session) -> tuple[dict[str, str], dict[str, bytes]]:
+    """The session's state beside the map as it is now: digests by name of the piece, and the pieces by digest."""
+    digests: dict[str, str] = {}
+    data: dict[str, bytes] = {}
+    for piece in PIECES:
+        digest, text = pieces.json_bytes(piece.take(session))
+        digests[piece.name] = digest
+        data[digest] = text
+    return digests, data
+
+
+def record(
+    session: Session,
+    tempo_map: TempoMap,
+    name: str,
+    on: int | None = None,
+    statements: Sequence[Statement] | None = None,
+) -> MapStep:
+    """Add a step with a map and everything else as it is now, and point the session at it.
 
     ``on``: the step that the edit was made on; raises :class:`Stale` when the session points elsewhere.
+    ``statements``: what has been said after it; None: as before.
     """
     with transaction.atomic():
         if on is None:
             session.refresh_from_db(fields=["step"])
         elif session.step_id != on:
             raise Stale
-        before = session.step
-        step = MapStep.objects.create(
-            session=session,
-            before=before,
-            place=before.place + 1 if before else 0,
-            name=name[:200],
-            map=map_json(tempo_map),
-        )
-        # in one query with the check that the session still points there: each query costs every edit
-        here = Session.objects.filter(pk=session.pk, step=before)
-        if not here.update(step=step, touched=timezone.now()):
-            raise Stale
+        if statements is not None:
+            save_statements(session, statements)
+        step = _add(session, tempo_map, name, session.step)
+    return step
+
+
+def _add(session: Session, tempo_map: TempoMap, name: str, before: MapStep | None) -> MapStep:
+    cut, chunks = pieces.cut_map(tempo_map)
+    state, data = state_of(session)
+    pieces.keep(session, {**chunks, **data})
+    step = MapStep.objects.create(
+        session=session,
+        before=before,
+        place=before.place + 1 if before else 0,
+        name=name[:200],
+        content=orjson.dumps({"map": cut, "state": state}).decode(),
+    )
+    # in one query with the check that the session still points there: each query costs every edit
+    here = Session.objects.filter(pk=session.pk, step=session.step_id)
+    if not here.update(step=step, touched=timezone.now()):
+        raise Stale
     step.remember(tempo_map)
+    histories.recorded.set((session.step_id, step.pk))
     session.step = step
     return step
+
+
+def changed(session: Session, name: str) -> None:
+    """Something beside the map was changed: a step, where the session has a map. What changes nothing makes none."""
+    with transaction.atomic():
+        now = Session.objects.select_related("step").get(pk=session.pk)
+        if now.step is None:
+            return
+        if now.step.content and now.step.state == state_of(now)[0]:
+            return
+        step = now.step
+        gesture = step.name == name[:200] and not step.version and step.before_id
+        recent = (timezone.now() - step.made).total_seconds() < _SAME_GESTURE
+        _add(now, step.tempo_map, name, step.before if gesture and recent else step)
+        session.step = now.step
+
+
+def unchanged_since(session: Session, step: int | None, *names: str) -> bool:
+    """Whether the map and the named pieces are the same at the session's current step as at an earlier ``step``."""
+    if step == session.step_id:
+        return True
+    if step is None or session.step is None:
+        return False
+    old = session.steps.filter(pk=step).first()
+    if old is None or not old.content or not session.step.content:
+        return False
+    return old.parts_of("map", *names) == session.step.parts_of("map", *names)
 
 
 def line(session: Session) -> tuple[list[Row], int]:
@@ -67,8 +136,7 @@ def undo_redo(session: Session, by: int, on: int | None = None) -> bool:
         there = here + by
         if not 0 <= there < len(steps):
             return False
-        session.step_id = steps[there].pk
-        session.save(update_fields=["step", "touched"])
+        _point_at(session, MapStep.objects.get(pk=steps[there].pk))
     return True
 
 
@@ -78,5 +146,15 @@ def go_to(session: Session, step: MapStep, on: int | None = None) -> None:
         session.refresh_from_db(fields=["step"])
         if on is not None and session.step_id != on:
             raise Stale
-        session.step = step
-        session.save(update_fields=["step", "touched"])
+        _point_at(session, step)
+
+
+def _point_at(session: Session, step: MapStep) -> None:
+    now = state_of(session)[0]
+    wanted = {name: digest for name, digest in step.state.items() if now.get(name) != digest}
+    data: dict[str, Any] = pieces.fetch(session.pk, list(wanted.values()))
+    Session.objects.filter(pk=session.pk).update(step=step, touched=timezone.now())
+    session.step = step
+    for piece in PIECES:
+        if piece.name in wanted:
+            piece.restore(session, orjson.loads(data[wanted[piece.name]]))

@@ -1,15 +1,22 @@
-"""Marks on the recording: sections, locked stretches, holds, music without beats, dismissed doubts."""
+"""Marks on the recording: sections, statements, dismissed doubts. Setting and taking back each is a step."""
 
 import json
 from typing import Any
 
 import numpy as np
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET, require_POST
 
+from core.document import Right
+from core.document.statements import words
 from core.tempomap import TempoMap
+from core.tempomap.edits import EditError, pins_of
+from core.tempomap.position import words_at
 from studio.desk.models import Mark
+from studio.desk.statements import statement_of
+from studio.histories import changed
 from studio.library.models import Session
 from studio.responses import json_response
 
@@ -17,17 +24,51 @@ from studio.responses import json_response
 COLOURS = 5
 
 
+#: Marks of a single moment; on the page they stand beside the ruler, not over the lanes.
+_MOMENTS = (Mark.Kind.LINE, Mark.Kind.METER, Mark.Kind.STARTS, Mark.Kind.ENDS)
+
+
 def marks_of(session: Session) -> list[dict[str, Any]]:
-    """Marks as drawn: ends on the nearest bar lines (sections) or beats of the map as it is now."""
+    """Marks as drawn: ends on the nearest bar lines (sections) or beats of the map as it is now; last, pinned beats
+    that stand side by side as one row."""
     tempo_map = session.step.tempo_map if session.step else None
     out = []
     for m in session.marks.exclude(kind=Mark.Kind.FINE):
         start, end = m.start, m.end
-        if tempo_map is not None:
+        if tempo_map is not None and m.kind not in _MOMENTS:
             start, end = _on_the_map(tempo_map, m)
-        words = m.words(tempo_map) if tempo_map is not None else ""
+        said = statement_of(m)
+        text = words(said, tempo_map) if said else ""
+        bars = m.words(tempo_map) if tempo_map is not None else ""
+        row = {"id": m.pk, "kind": m.kind, "name": m.name, "start": start, "end": end, "words": bars, "said": text}
+        out.append({**row, "colour": m.colour})
+    return out + (_pinned(tempo_map) if tempo_map is not None else [])
+
+
+def _pinned(tempo_map: TempoMap) -> list[dict[str, Any]]:
+    """Pinned beats, those side by side together."""
+    seconds = tempo_map.seconds[pins_of(tempo_map)]
+    if not len(seconds):
+        return []
+    index = np.round(tempo_map.beat_index_at(seconds)).astype(int)
+    runs = np.split(np.arange(len(seconds)), np.flatnonzero(np.diff(index) > 1) + 1)
+    out = []
+    for run in runs:
+        first, last = words_at(tempo_map, int(index[run[0]])), words_at(tempo_map, int(index[run[-1]]))
+        n = len(run)
+        text = f"{first.capitalize()} is pinned" if n == 1 else f"{n} pinned beats, {first} to {last}"
+        start, end = float(seconds[run[0]]), float(seconds[run[-1]])
         out.append(
-            {"id": m.pk, "kind": m.kind, "name": m.name, "start": start, "end": end, "words": words, "colour": m.colour}
+            {
+                "id": None,
+                "kind": "pins",
+                "name": "",
+                "start": start,
+                "end": end,
+                "words": first,
+                "said": text,
+                "colour": 0,
+            }
         )
     return out
 
@@ -50,31 +91,56 @@ def marks(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def mark(request: HttpRequest, pk: int) -> HttpResponse:
-    """Set, rename, recolour or (``remove``) take away a mark."""
+    """Set, rename, recolour or (``remove``) take back a mark."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     params = json.loads(request.body)
+    with transaction.atomic():
+        try:
+            done = _change_mark(session, params)
+        except EditError as e:
+            return json_response({"error": str(e)}, status=422)
+        changed(session, done)
+    return json_response({"marks": marks_of(session)})
+
+
+def _change_mark(session: Session, params: dict[str, Any]) -> str:
+    """Do what the page asks; the step's name. Raises :class:`EditError`."""
+    marks = session.marks
     if "remove" in params:
-        session.marks.filter(pk=params["remove"]).delete()
-        return json_response({"marks": marks_of(session)})
+        gone = marks.filter(pk=params["remove"]).first()
+        if gone is None:
+            raise EditError("That mark is gone already.")
+        gone.delete()
+        said = statement_of(gone)
+        tempo_map = session.step.tempo_map if session.step else None
+        return f"Took back: {words(said, tempo_map)}" if said else f"Removed the section {gone.name}"
     if "rename" in params:
-        session.marks.filter(pk=params["rename"]).update(name=str(params.get("name", ""))[:100].strip())
-        return json_response({"marks": marks_of(session)})
+        name = str(params.get("name", ""))[:100].strip()
+        marks.filter(pk=params["rename"]).update(name=name)
+        return f"Section name: {name}"
     if "recolour" in params:
-        session.marks.filter(pk=params["recolour"]).update(colour=int(params["colour"]) % COLOURS)
-        return json_response({"marks": marks_of(session)})
+        marks.filter(pk=params["recolour"]).update(colour=int(params["colour"]) % COLOURS)
+        return "Colour of a section"
     kind = params.get("kind")
-    if kind not in Mark.Kind.values:
-        return json_response({"error": "There is no such mark."}, status=422)
+    if kind not in ("section", "lock", "hold", "free", "fine"):
+        raise EditError("There is no such mark.")
     start, end = sorted(float(x) for x in params["stretch"])
     if end - start < 0.01:
-        return json_response({"error": "Choose a stretch first: drag along the time above the bars."}, status=422)
+        raise EditError("Choose a stretch first: drag along the time above the bars.")
     name = str(params.get("name", ""))[:100].strip()
+    sections = marks.filter(kind=Mark.Kind.SECTION).count()
     if kind == Mark.Kind.SECTION and not name:
-        name = f"Section {session.marks.filter(kind=kind).count() + 1}"
+        name = f"Section {sections + 1}"
     new = Mark(session=session, kind=kind, name=name, start=start, end=end)
     if kind == Mark.Kind.SECTION:
-        new.colour = session.marks.filter(kind=kind).count() % COLOURS
+        new.colour = sections % COLOURS
     if session.step and kind != Mark.Kind.FINE:
         new.start, new.end = _on_the_map(session.tempo_map, new)
+        if kind == Mark.Kind.LOCK:
+            right = Right.of(session.tempo_map, new.start, new.end)
+            new.data = {"seconds": list(right.seconds), "bars": list(right.bars), "beats": list(right.beats)}
     new.save()
-    return json_response({"marks": marks_of(session)})
+    said = statement_of(new)
+    if said:
+        return words(said, session.step.tempo_map if session.step else None)
+    return f"Section {name}" if kind == Mark.Kind.SECTION else "Doubt dismissed"

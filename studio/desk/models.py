@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from datetime import datetime
+from typing import Any
 
 import numpy as np
 import orjson
@@ -15,13 +16,14 @@ from core.tracking.doubts.settled import Said
 
 
 class MapStep(models.Model):
-    """The whole map after one named edit. Steps are never changed or removed; undone ones stay reachable."""
+    """The whole document after one named edit. Steps are never changed or removed; undone ones stay reachable."""
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="steps")
     before = models.ForeignKey("self", null=True, on_delete=models.CASCADE, related_name="after")
     place = models.PositiveIntegerField(default=0, help_text="how many steps lie before it")
     name = models.CharField(max_length=200)
-    map = models.TextField(help_text="JSON; a thousand bars are some 150 kB")
+    map = models.TextField(blank=True, help_text="JSON, of steps made before content was stored by pieces")
+    content = models.TextField(blank=True, help_text="JSON: the map that names its chunks, and digests of the state")
     made = models.DateTimeField(auto_now_add=True)
     doubts = models.PositiveIntegerField(null=True, help_text="open ones when last looked at")
     version = models.CharField(max_length=100, blank=True, help_text="a name by which the engineer finds it again")
@@ -35,12 +37,41 @@ class MapStep(models.Model):
     @property
     def tempo_map(self) -> TempoMap:
         # steps never change, and a drag asks for the same one many times a second; its text need not even be read
-        return _recent.get(self) or self.remember(TempoMap.from_json(orjson.loads(self.map)))
+        return _recent.get(self) or self.remember(self._read())
+
+    def _read(self) -> TempoMap:
+        from studio.desk import pieces
+
+        if not self.content:
+            return TempoMap.from_json(orjson.loads(self.map))
+        cut = orjson.loads(self.content)["map"]
+        return pieces.joined_map(cut, pieces.fetch(self.session_id, [*cut["seconds"], *cut["quarters"]]))
+
+    @property
+    def state(self) -> dict[str, str]:
+        """Digests of the pieces of state beside the map; none for a step made before they were kept."""
+        return orjson.loads(self.content)["state"] if self.content else {}
+
+    def parts_of(self, *names: str) -> list[Any]:
+        """What names the content of the map and of pieces of state: equal where they are equal."""
+        content = orjson.loads(self.content)
+        return [content["map"] if name == "map" else content["state"].get(name) for name in names]
 
     def remember(self, tempo_map: TempoMap) -> TempoMap:
         """Keep the map in memory, so that it need not be read again."""
         _recent.put(self, tempo_map)
         return tempo_map
+
+
+class Piece(models.Model):
+    """A piece of the content of steps, by its digest (BLAKE2b, 128 bits); compressed with zlib."""
+
+    session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="pieces")
+    digest = models.CharField(max_length=32)
+    data = models.BinaryField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["session", "digest"], name="one_piece_a_content")]
 
 
 class RecentMaps:
@@ -71,13 +102,8 @@ class RecentMaps:
 _recent = RecentMaps(64)
 
 
-def map_json(tempo_map: TempoMap) -> str:
-    """A map as a step stores it; floats in their shortest exact form."""
-    return orjson.dumps(tempo_map.to_json(arrays=True), option=orjson.OPT_SERIALIZE_NUMPY).decode()
-
-
 class Mark(models.Model):
-    """A named stretch of the recording: a section, a locked stretch, a hold, or music without beats.
+    """A mark on the recording: a section, a statement (:mod:`studio.desk.statements`), or a dismissed doubt.
 
     Its ends are seconds, as the recording never moves; on the page they sit on the nearest bar lines (sections)
     or beats of whatever the map is then.
@@ -88,6 +114,11 @@ class Mark(models.Model):
         LOCK = "lock", "Locked"
         HOLD = "hold", "Hold"
         FREE = "free", "No beat"
+        LINE = "line", "Bar line"
+        BARS = "bars", "Number of bars"
+        METER = "meter", "Meter"
+        STARTS = "starts", "Music starts"
+        ENDS = "ends", "Music ends"
         FINE = "fine", "Doubt dismissed"  # the name is the doubt's kind
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="marks")
@@ -96,6 +127,7 @@ class Mark(models.Model):
     start = models.FloatField()
     end = models.FloatField()
     colour = models.PositiveSmallIntegerField(default=0, help_text="of a section: a place in the page's palette")
+    data = models.JSONField(default=dict, help_text="what a statement says beside where: number, bars, meter, beats")
 
     class Meta:
         ordering = ["start", "pk"]

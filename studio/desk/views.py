@@ -10,24 +10,27 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET, require_POST
 
 from core.audio.peaks import LEVELS
+from core.editing import Contradiction, apply
+from core.editing.stretches import RATIOS
 from core.following.click import FIGURES, SOUNDS
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from core.tempomap.limits import checked_range
 from studio.analysis.models import latest
-from studio.desk import edits, history, panels
-from studio.desk.edits.stretches import RATIOS
+from studio.desk import history, panels
+from studio.desk.commands import command_json, read_command
 from studio.desk.find_job import FIND
 from studio.desk.grid import change, grid
+from studio.desk.recording import SessionRecording
+from studio.desk.statements import document_of
 from studio.desk.waveform_views import TILE
-from studio.histories import Stale
+from studio.histories import Stale, changed
 from studio.jobs.tasks import start
 from studio.jobs.views import progress
 from studio.library.models import Session
 from studio.responses import json_response
 from studio.streaming import BLOCK
 
-#: Sessions without the text of their map, which is mostly in memory: no edit needs to read it.
 _LIGHT = Session.objects.select_related("step").defer("step__map")
 STALE = "This session was changed in another window. The page now shows its current state; make your edit again."
 
@@ -107,25 +110,37 @@ def the_map(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def edit(request: HttpRequest, pk: int) -> HttpResponse:
-    """Do an edit, or with ``preview`` show what it would do. 409 where another window was faster."""
+    """Do a command, or with ``preview`` show what it would do; ``overrule``: what was said against it is taken back.
+
+    409 where another window was faster, 422 with a sentence where the command is refused.
+    """
     session = get_object_or_404(_LIGHT, pk=pk)
     params = json.loads(request.body)
-    if params.get("step") != session.step_id:
+    step, had, preview, overrule = (params.pop(k, None) for k in ("step", "had", "preview", "overrule"))
+    if not history.unchanged_since(session, step, "marks"):
         return json_response({"error": STALE, **_state(session)}, status=409)
+    document = document_of(session)
     try:
-        edited, name = edits.apply(session, session.step.tempo_map if session.step else None, params)
+        applied = apply(read_command(params), document, SessionRecording(session), bool(preview), bool(overrule))
+    except Contradiction as e:
+        return json_response({"error": str(e), "contradicts": True}, status=422)
     except EditError as e:
         return json_response({"error": str(e)}, status=422)
+    edited = applied.document.map
+    assert edited is not None  # every command ends with a map
     # a page that says so has the grid of this step; mostly a few of its beats move
-    had = session.tempo_map if session.step and params.get("had") else None
-    grid_data = (had and change(had, edited)) or grid(edited)
-    if params.get("preview"):
-        return json_response({"grid": grid_data, "name": name})
+    before = document.map if had else None
+    grid_data = (before and change(before, edited)) or grid(edited)
+    if preview:
+        return json_response({"grid": grid_data, "name": applied.name})
+    flipped = command_json(applied.flipped) if applied.flipped else None
+    if edited == document.map and applied.document.statements == document.statements:
+        return json_response({**_state(session, grid_data), "unchanged": True})
     try:
-        history.record(session, edited, name, on=session.step_id)
+        history.record(session, edited, applied.name, session.step_id, applied.document.statements)
     except Stale:
         return json_response({"error": STALE, **_state(_fresh(pk))}, status=409)
-    return json_response(_state(session, grid_data))
+    return json_response({**_state(session, grid_data), "flipped": flipped})
 
 
 def _fresh(pk: int) -> Session:
@@ -214,6 +229,7 @@ def options(request: HttpRequest, pk: int) -> HttpResponse:
     Session.objects.filter(pk=pk).update(
         slowest=low, fastest=high, meter=meter, steady=steady, music_from=begins, music_to=ends
     )
+    changed(session, "What beats are found with")
     session.refresh_from_db()
     start(session, FIND)
     return render(request, "desk/panels/find.html", {"session": session, "started": True})
@@ -235,6 +251,7 @@ def guides(request: HttpRequest, pk: int) -> HttpResponse:
         error = "Weights lie between 0 and 100, and one of them has to be above 0."
     if not error:
         Session.objects.filter(pk=pk).update(guides=given)
+        changed(session, "Weights of the guides")
         session.refresh_from_db()
         start(session, FIND)
     context = {"session": session, "facts": facts(session), "error": error, "started": not error}

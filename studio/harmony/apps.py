@@ -7,10 +7,13 @@ class HarmonyConfig(AppConfig):
     name = "studio.harmony"
 
     def ready(self) -> None:
+        from studio.harmony.models import CHORDS_PIECE
         from studio.harmony.work import KIND
+        from studio.histories import register_piece
         from studio.jobs.registry import register, register_state
 
         register(KIND)
+        register_piece(CHORDS_PIECE)
         register_state(_state)
 
 

@@ -1,10 +1,14 @@
 """The chords of a session, with a history of their own."""
 
+from typing import Any
+
 import orjson
 from django.db import models
 
 from core.harmony.chord_line import TimedChord
 from core.harmony.chords import Chord
+from studio.histories import StatePiece, changed
+from studio.library.models import Session
 
 
 class Harmony(models.Model):
@@ -43,3 +47,21 @@ def record(harmony: Harmony, name: str, chords: list[TimedChord]) -> None:
         harmony=harmony, before_id=harmony.step_id, name=name[:200], chords=orjson.dumps(rows).decode()
     )
     harmony.save()
+    changed(harmony.session, name)
+
+
+# ---- chords as a piece of the history
+
+_FIELDS = ("cents", "key", "grain", "step_id")
+
+
+def _take(session: Session) -> dict[str, Any] | None:
+    found: dict[str, Any] | None = Harmony.objects.filter(session=session).values(*_FIELDS).first()
+    return found
+
+
+def _restore(session: Session, data: dict[str, Any] | None) -> None:
+    Harmony.objects.filter(session=session).update(**(data or {"step_id": None, "key": "", "cents": 0.0}))
+
+
+CHORDS_PIECE = StatePiece("chords", _take, _restore)

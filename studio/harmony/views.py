@@ -82,6 +82,7 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
         if 0 <= to < len(steps):
             harmony.step_id = steps[to].pk
             harmony.save(update_fields=["step"])
+            histories.changed(session, "Chords: back" if int(params["by"]) < 0 else "Chords: on again")
         return _lane(_session(pk))
     text = str(params.get("text", "")).strip()
     try:
@@ -122,6 +123,7 @@ def grain(request: HttpRequest, pk: int) -> HttpResponse:
     if harmony and request.POST.get("grain") in GRAINS:
         harmony.grain = request.POST["grain"]
         harmony.save(update_fields=["grain"])
+        histories.changed(session, f"Chords on {harmony.grain}s")
     out = _panel(request, session)
     out["HX-Trigger"] = "chords-changed"
     return out

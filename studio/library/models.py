@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar, Self, TypeVar
 
 from django.conf import settings
 from django.db import models
@@ -18,6 +18,16 @@ if TYPE_CHECKING:
 
 #: The rate of a session without tracks.
 USUAL_RATE = 48_000
+
+
+M = TypeVar("M", bound=models.Model)
+
+
+class Present(models.Manager[M]):
+    """Rows that were not put into the bin."""
+
+    def get_queryset(self) -> models.QuerySet[M]:
+        return super().get_queryset().filter(gone=False)
 
 
 class NoMap(LookupError):
@@ -40,6 +50,10 @@ class Session(models.Model):
     guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: automatic")
     click = models.JSONField(default=dict, help_text="sound and figure of the click")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
+    gone = models.BooleanField(default=False, help_text="in the bin")
+
+    objects: ClassVar[Present[Self]] = Present()
+    everything: ClassVar[models.Manager[Self]] = models.Manager()
 
     class Meta:
         ordering = ["-touched"]
@@ -116,6 +130,10 @@ class Track(models.Model):
     gain = models.FloatField(default=0.0, help_text="dB")
     muted = models.BooleanField(default=False)
     solo = models.BooleanField(default=False)
+    gone = models.BooleanField(default=False, help_text="taken out; can be brought back")
+
+    objects: ClassVar[Present[Self]] = Present()
+    everything: ClassVar[models.Manager[Self]] = models.Manager()
 
     class Meta:
         ordering = ["pk"]

@@ -5,12 +5,15 @@ import json
 import shutil
 from typing import Any, Protocol
 
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
+from django_htmx.http import HttpResponseClientRedirect, trigger_client_event
 
+from studio.histories import changed
 from studio.jobs.models import Job
 from studio.jobs.tasks import start
 from studio.library.models import Session, Track, Upload
@@ -34,7 +37,8 @@ FULL = "The disk is full. What has arrived is kept; free some space and drop the
 @require_GET
 @ensure_csrf_cookie
 def library(request: HttpRequest) -> HttpResponse:
-    return render(request, "library/library.html", {"sessions": summaries()})
+    bin_ = Session.everything.filter(gone=True)
+    return render(request, "library/library.html", {"sessions": summaries(), "bin": bin_})
 
 
 @require_POST
@@ -47,16 +51,29 @@ def create(request: HttpRequest) -> HttpResponse:
 
 @require_http_methods(["POST", "DELETE"])
 def session(request: HttpRequest, pk: int) -> HttpResponse:
-    """Rename or remove a session."""
+    """Rename a session, or put it into the bin."""
     found = get_object_or_404(Session, pk=pk)
     if request.method == "DELETE":
         if found.jobs.filter(state=Job.State.RUNNING).exists():
             return HttpResponse("Diachron is working on this session; cancel that first.", status=409)
-        found.erase()
+        Session.objects.filter(pk=pk).update(gone=True)
         return HttpResponse("")
     title = clean_name(request.POST.get("title", ""))
-    Session.objects.filter(pk=pk).update(title=title)
+    with transaction.atomic():
+        Session.objects.filter(pk=pk).update(title=title)
+        changed(found, f"Title: {title}")
     return HttpResponse(title)
+
+
+@require_http_methods(["POST", "DELETE"])
+def binned(request: HttpRequest, pk: int) -> HttpResponse:
+    """Take a session out of the bin, or remove it for good with its tracks, its map and its history."""
+    found = get_object_or_404(Session.everything, pk=pk, gone=True)
+    if request.method == "DELETE":
+        found.erase()
+    else:
+        Session.everything.filter(pk=pk).update(gone=False)
+    return HttpResponseClientRedirect(reverse("library"))
 
 
 @require_POST
@@ -114,15 +131,26 @@ def set_mix(found: Lane, params: dict[str, Any]) -> None:
 
 @require_http_methods(["POST", "DELETE"])
 def track(request: HttpRequest, pk: int) -> HttpResponse:
-    """Rename a track, set its level, mute or solo; or take it out of the session."""
-    found = get_object_or_404(Track, pk=pk)
+    """Rename a track, set its level, mute or solo; take it out of the session, or with ``back`` bring it back."""
+    found = get_object_or_404(Track.everything.select_related("session"), pk=pk)
     if request.method == "DELETE":
-        shutil.rmtree(found.folder, ignore_errors=True)
-        found.delete()
-        return HttpResponse("")
+        return _with_track_gone(found, True)
+    if request.content_type != "application/json":  # a button of the Gather panel
+        return _with_track_gone(found, "out" in request.POST)
     params = json.loads(request.body)
     set_mix(found, params)
+    name = f"Level of {found.name}"
     if "name" in params:
         found.name = clean_name(str(params["name"]))
-    found.save(update_fields=["gain", "muted", "solo", "name"])
+        name = f"Track name: {found.name}"
+    with transaction.atomic():
+        found.save(update_fields=[f for f in ("gain", "muted", "solo", "name") if f in params] or None)
+        changed(found.session, name)
     return JsonResponse({"ok": True})
+
+
+def _with_track_gone(found: Track, gone: bool) -> HttpResponse:
+    with transaction.atomic():
+        Track.everything.filter(pk=found.pk).update(gone=gone)
+        changed(found.session, f"{'Took out' if gone else 'Brought back'} {found.name}")
+    return trigger_client_event(HttpResponse(""), "tracks-changed")

@@ -1,13 +1,14 @@
 """Making and changing parts: every change is a step that can be undone."""
 
 from collections.abc import Callable, Sequence
+from typing import Any
 
 from django.db import transaction
 
 from core.instruments.kit import INSTRUMENTS
 from core.notes import Note, ScoreNote, to_seconds
 from studio import histories
-from studio.histories import Stale
+from studio.histories import Stale, StatePiece, changed
 from studio.library.models import Session
 from studio.parts.models import Part, PartStep, notes_json
 
@@ -44,6 +45,7 @@ def _step(part: Part, name: str, ties: str, notes: Sequence[ScoreNote] | Sequenc
         part=part, before_id=part.step_id, name=name[:200], ties=ties, notes=notes_json(notes), tied_on_id=tied_on
     )
     part.save(update_fields=["step"])
+    changed(part.session, f"{part.name}: {name}")
 
 
 @transaction.atomic
@@ -94,4 +96,24 @@ def undo_redo(part: Part, by: int) -> bool:
         return False
     part.step_id = steps[here + by].pk
     part.save(update_fields=["step"])
+    changed(part.session, f"{part.name}: {'back' if by < 0 else 'on again'}")
     return True
+
+
+# ---- parts as a piece of the history
+
+_FIELDS = ("pk", "name", "instrument", "gain", "muted", "solo", "gone", "step_id")
+
+
+def _take(session: Session) -> list[list[Any]]:
+    return [list(row) for row in Part.objects.filter(session=session).values_list(*_FIELDS)]
+
+
+def _restore(session: Session, data: list[list[Any]]) -> None:
+    """Parts that were made later are taken out, not lost."""
+    session.parts.exclude(pk__in=[row[0] for row in data]).update(gone=True)
+    for pk, *values in data:
+        session.parts.filter(pk=pk).update(**dict(zip(_FIELDS[1:], values, strict=True)))
+
+
+PARTS = StatePiece("parts", _take, _restore)

@@ -4,6 +4,7 @@ import json
 import tempfile
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from django.db import transaction
 from django.db.models import QuerySet
@@ -19,6 +20,7 @@ from core.notes import timing_difference
 from core.parts import keyboard, loops
 from core.parts.patterns import PATTERNS, pattern_notes
 from core.tempomap import TempoMap
+from studio.histories import changed
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.library.uploads import clean_name
@@ -232,7 +234,9 @@ def part(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(Part, pk=pk)
     params = json.loads(request.body)
     set_mix(found, params)
-    found.save(update_fields=["gain", "muted", "solo"])
+    with transaction.atomic():
+        found.save(update_fields=[f for f in ("gain", "muted", "solo") if f in params] or None)
+        changed(found.session, f"Level of {found.name}")
     return JsonResponse({"ok": True})
 
 
@@ -242,13 +246,21 @@ def act(request: HttpRequest, pk: int) -> HttpResponse:
     found = get_object_or_404(Part.objects.select_related("session", "session__step"), pk=pk)
     if request.POST.get("ties") in PartStep.Ties.values:
         part_history.tie(found, request.POST["ties"])
-    if request.POST.get("instrument") in INSTRUMENTS:
-        found.instrument = request.POST["instrument"]
-    if request.POST.get("name", "").strip():
-        found.name = request.POST["name"].strip()[:200]
-    if "out" in request.POST or "back" in request.POST:
-        found.gone = "out" in request.POST
-    found.save(update_fields=["instrument", "name", "gone"])
     if request.POST.get("by"):
         part_history.undo_redo(found, int(request.POST["by"]))
+    new: dict[str, Any] = {}
+    done = ""
+    if request.POST.get("instrument") in INSTRUMENTS:
+        new["instrument"] = request.POST["instrument"]
+        done = f"{found.name} is played by {new['instrument']}"
+    if request.POST.get("name", "").strip():
+        new["name"] = request.POST["name"].strip()[:200]
+        done = f"Part name: {new['name']}"
+    if "out" in request.POST or "back" in request.POST:
+        new["gone"] = "out" in request.POST
+        done = f"{'Took out' if new['gone'] else 'Brought back'} {found.name}"
+    if new:
+        with transaction.atomic():
+            Part.objects.filter(pk=pk).update(**new)
+            changed(found.session, done)
     return panel_answer(request, found.session)

@@ -11,6 +11,7 @@ from django.views.decorators.http import require_GET, require_POST
 from core import audio
 from core.following import click
 from studio.desk.clicks import clicks_of
+from studio.histories import changed
 from studio.library.models import Session
 from studio.parts import sound
 from studio.responses import bytes_response
@@ -50,6 +51,7 @@ def click_style(request: HttpRequest, pk: int) -> HttpResponse:
         return JsonResponse({"error": str(e)}, status=422)
     session.click = {"sound": style.sound, "figure": style.figure}
     session.save(update_fields=["click"])
+    changed(session, f"Click: {style.sound}, {style.figure}")
     return JsonResponse({"ok": True})
 
 

@@ -1,6 +1,11 @@
 """The running order of a session: its sections in the order in which they are to be played."""
 
+from typing import Any
+
 from django.db import models
+
+from studio.histories import StatePiece
+from studio.library.models import Session
 
 
 class Turn(models.Model):
@@ -18,3 +23,22 @@ class Turn(models.Model):
 
     def __str__(self) -> str:
         return str(self.section)
+
+
+# ---- the order as a piece of the history
+
+_FIELDS = ("pk", "section_id", "place", "times", "hold", "pace")
+
+
+def _take(session: Session) -> list[list[Any]]:
+    return [list(row) for row in Turn.objects.filter(session=session).order_by("pk").values_list(*_FIELDS)]
+
+
+def _restore(session: Session, data: list[list[Any]]) -> None:
+    session.turns.exclude(pk__in=[row[0] for row in data]).delete()
+    for row in data:
+        values = dict(zip(_FIELDS, row, strict=True))
+        Turn.objects.update_or_create(pk=values.pop("pk"), defaults={**values, "session": session})
+
+
+ORDER = StatePiece("order", _take, _restore)

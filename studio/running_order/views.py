@@ -7,6 +7,7 @@ from django.views.decorators.http import require_GET, require_POST
 
 from core.following.running_order import whole_bars
 from studio.desk.models import Mark
+from studio.histories import changed
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.responses import json_response
@@ -39,6 +40,8 @@ def order(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 def _pane(request: HttpRequest, session: Session, error: str = "", status: int = 200) -> HttpResponse:
+    if request.method == "POST" and not error:
+        changed(session, "Running order changed")
     tempo_map = session.tempo_map
     turns = [
         {"turn": t, "words": t.section.words(tempo_map), "percent": round(100 * t.pace)}

@@ -80,7 +80,7 @@ class OfUnequalBeats(TestCase):
         for doubt in found:
             self.assertLessEqual(doubt.beat, last)
             for remedy in doubt.remedies:
-                self.assertIn(remedy.edit["kind"], ("resolve", "move", "remove", "insert", "shift"))
+                self.assertIn(remedy.edit["kind"], ("redetect", "move", "remove", "insert", "shift"))
                 self.assertLessEqual(max(remedy.edit.get("beat", 0), remedy.edit.get("to", 0)), max(last, 100))
 
     def test_a_spoiled_stretch_is_solved_on_its_pulse(self):

@@ -35,7 +35,14 @@ class Csv(TestCase):
 class Json(TestCase):
     def test_every_part(self):
         doubt = Doubt(
-            "jump", 2.0, 3.0, 1, 2, 3, "The tempo jumps.", [Remedy("again", {"kind": "resolve", "from": 0, "to": 4})]
+            "jump",
+            2.0,
+            3.0,
+            1,
+            2,
+            3,
+            "The tempo jumps.",
+            [Remedy("again", {"kind": "redetect", "first": 0, "last": 4})],
         )
         solution = SimpleNamespace(
             confidence=np.linspace(0, 1, 14), guides=[GuideRank("kick.wav", 0.75, 0.8, 0.9, "sharp")], doubts=[doubt]
@@ -46,4 +53,4 @@ class Json(TestCase):
         self.assertEqual(data["beats"][1], {"time": 1.5, "bar": 1, "beat": 1, "confidence": 0.077})
         self.assertEqual(data["tempo"][0], {"time": 1.0, "quarters": -1.0, "bpm": 120.0})
         self.assertEqual(data["guide"], [{"file": "kick.wav", "weight": 0.75}])
-        self.assertEqual(data["doubts"][0]["remedies"][0]["edit"]["kind"], "resolve")
+        self.assertEqual(data["doubts"][0]["remedies"][0]["edit"]["kind"], "redetect")

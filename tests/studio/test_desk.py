@@ -231,20 +231,20 @@ class Doubting(StudioCase):
             self.edit(kind="nudge", beat=first + k, by=by)
         # what was nudged is pinned and would stay; take the pins' step back by moving on the unpinned map
         self.client.post(f"{self.url}/undo", {"by": -3}, content_type="application/json")
-        again = self.edit(kind="resolve", **{"from": first + 8, "to": first + 15})
+        again = self.edit(kind="redetect", first=first + 8, last=first + 15)
         self.assertEqual(again.status_code, 200, again.content)
         np.testing.assert_allclose(again.json()["grid"]["time"], grid["time"], atol=0.003)
         self.assertIn("Detected again", again.json()["name"])
-        self.assertEqual(self.edit(kind="resolve", **{"from": first + 8, "to": first + 9}).status_code, 422)
+        self.assertEqual(self.edit(kind="redetect", first=first + 8, last=first + 9).status_code, 422)
 
     def test_another_reading_is_a_step_like_any_other(self):
         offered = latest(self.session_, "alternatives")["alternatives"]
         self.assertTrue(offered)
         page = self.client.get(f"{self.url}/panel/find").content.decode()
         self.assertIn(offered[0]["name"], page)
-        taken = self.edit(kind="alternative", number=0)
+        taken = self.edit(kind="reading", number=0)
         self.assertEqual(taken.json()["name"], f"Another reading: {offered[0]['name']}")
-        self.assertEqual(self.edit(kind="alternative", number=99).status_code, 422)
+        self.assertEqual(self.edit(kind="reading", number=99).status_code, 422)
 
     def test_a_pin_settles_a_doubt_and_survives_a_new_search(self):
         grid = self.client.get(f"{self.url}/map").json()["grid"]

@@ -37,8 +37,8 @@ _SAME_RATIO = 0.08
 _CLEARLY_BETTER = 0.5
 
 _RATIOS = (
-    (0.5, "half the tempo", {"kind": "half"}),
-    (2.0, "double the tempo", {"kind": "double"}),
+    (0.5, "half the tempo", {"kind": "ratio", "ratio": "1:2"}),
+    (2.0, "double the tempo", {"kind": "ratio", "ratio": "2:1"}),
     (1.5, "3:2 of the tempo", {"kind": "ratio", "ratio": "3:2"}),
     (2 / 3, "2:3 of the tempo", {"kind": "ratio", "ratio": "2:3"}),
 )

@@ -24,9 +24,11 @@ def to_felt_beats(doubts: Sequence[Doubt], pulse: TempoMap, felt: TempoMap) -> l
 
     def to_felt(remedy: Remedy) -> Remedy | None:
         edit = remedy.edit
-        if edit["kind"] == "resolve":
-            a, b = int(np.floor(place(edit["from"]))), int(np.ceil(place(edit["to"])))
-            return replace(remedy, edit={"kind": "resolve", "from": max(a, int(ends[0])), "to": min(b, int(ends[1]))})
+        if edit["kind"] == "redetect":
+            a, b = int(np.floor(place(edit["first"]))), int(np.ceil(place(edit["last"])))
+            return replace(
+                remedy, edit={"kind": "redetect", "first": max(a, int(ends[0])), "last": min(b, int(ends[1]))}
+            )
         if "beat" in edit:
             at = place(edit["beat"])
             return replace(remedy, edit={**edit, "beat": round(at)}) if at == round(at) else None

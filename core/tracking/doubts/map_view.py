@@ -66,7 +66,7 @@ def redetect_remedy(view: MapView, i: int, j: int) -> Remedy:
     """Detect beats ``i`` to ``j`` again, from two beats before to two beats after."""
     a, b = max(0, i - 2), min(len(view.seconds) - 1, j + 2)
     return Remedy(
-        "detect this stretch again", {"kind": "resolve", "from": int(view.index[a]), "to": int(view.index[b])}
+        "detect this stretch again", {"kind": "redetect", "first": int(view.index[a]), "last": int(view.index[b])}
     )
 
 

@@ -22,8 +22,8 @@ export class Stretches {
   }
 
   /** Count anew by a ratio; `offset` says which of the beats survive. */
-  ratio(ratio, offset = 0) {
-    return this.of({ kind: "ratio", ratio, offset: Number(offset) });
+  ratio(ratio, offset = undefined) {
+    return this.of({ kind: "ratio", ratio, offset: offset === undefined ? null : Number(offset) });
   }
 
   get thinned() {

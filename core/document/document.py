@@ -1,0 +1,17 @@
+"""A take's map with what the engineer said of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from core.document.statements import Statement
+from core.tempomap import TempoMap
+
+
+@dataclass(frozen=True, eq=False)
+class Document:
+    """``map``: None before the first search; ``statements``: in the order in which they were said. Pinned beats are
+    statements too, and live in the map as its pins."""
+
+    map: TempoMap | None = None
+    statements: tuple[Statement, ...] = ()

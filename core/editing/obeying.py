@@ -1,0 +1,184 @@
+"""A map that was found, made to obey what was said."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+
+import numpy as np
+
+from core.document import BarLine, BarsHere, Document, MeterHere, MusicEnds, MusicStarts, Right
+from core.document.statements import beat_at, holds, line_at, words
+from core.editing.bars import numbered, read_meter
+from core.editing.recording import Recording
+from core.listening.rates import FRAME_RATE
+from core.tempomap import Meter, TempoMap
+from core.tempomap.bar_lines import lines_of, with_lines, with_lines_kept
+from core.tempomap.edits import EditError, move_beat, pins_of, set_meter, with_every_beat
+from core.tempomap.splice import bars_between, between, splice
+from core.tracking.bars import divide
+from core.tracking.context import NoBeats
+from core.tracking.downbeats import downbeat_evidence, repetition
+from core.tracking.redetect import redetect
+
+#: A beat nearer than this share of a beat to a pin is the pin; else the pin stands between beats.
+_AT_PIN = 0.3
+#: What a bar line that was said is worth, in nats: more than any evidence.
+_SAID = 200.0
+
+
+def obeying(recording: Recording, document: Document, pins: Sequence[float]) -> TempoMap:
+    """The document's map with every statement and every pin (seconds) obeyed.
+
+    Raises :class:`core.tempomap.edits.EditError` where they contradict each other, with a sentence that names one.
+    """
+    assert document.map is not None
+    found = document.map
+    statements = document.statements
+    if not statements and not len(pins):
+        return found
+    for t in pins:
+        found = _through_pin(found, t)
+    for statement in statements:
+        if isinstance(statement, Right) and len(statement.seconds) > 1 and not _has_beats(found, statement):
+            found = with_lines_kept(found, splice(found, statement.seconds))
+    for statement in statements:
+        if isinstance(statement, BarsHere) and not holds(statement, found):
+            found = _with_bars(recording, found, statement)
+    found = _ends(found, document)
+    if not all(holds(s, found) for s in statements):
+        found = _with_said_lines(recording, found, document)
+    for statement in statements:
+        if isinstance(statement, MeterHere) and not holds(statement, found):
+            bar = line_at(found, statement.at)
+            if bar is not None:
+                found = set_meter(found, bar, read_meter(statement.meter), statement.only)
+    found = _with_numbers(found, document)
+    for statement in statements:
+        if not holds(statement, found):
+            raise EditError(f"No map was found that obeys what you said: {words(statement)}. Take that back first.")
+    return found
+
+
+def fixed_times(document: Document) -> list[float]:
+    """Times (seconds) that have to be beats, pins aside: those of locked stretches, and ends of counted ones."""
+    times: list[float] = []
+    for statement in document.statements:
+        match statement:
+            case Right():
+                times += statement.seconds
+            case BarsHere(start, end, _):
+                times += [start, end]
+    return times
+
+
+def _through_pin(tempo_map: TempoMap, t: float) -> TempoMap:
+    """The map with a pin at ``t``: the beat there, or a point between beats."""
+    here = np.flatnonzero(np.abs(tempo_map.seconds - t) < 1e-6)
+    if len(here):
+        pins = pins_of(tempo_map).copy()
+        pins[here] = True
+        return tempo_map.with_points(tempo_map.seconds, tempo_map.quarters, pins)
+    at = float(tempo_map.beat_index_at(t))
+    beat = round(at)
+    ends = tempo_map.beats().index[[0, -1]]
+    if abs(at - beat) < _AT_PIN or not ends[0] < at < ends[1]:
+        with suppress(EditError):
+            return move_beat(tempo_map, beat, t)
+    full = with_every_beat(tempo_map)
+    k = int(np.searchsorted(full.seconds, t))
+    return full.with_points(
+        np.insert(full.seconds, k, t),
+        np.insert(full.quarters, k, float(full.quarters_at(t))),
+        np.insert(pins_of(full), k, True),
+    )
+
+
+def _has_beats(tempo_map: TempoMap, lock: Right) -> bool:
+    now = Right.of(tempo_map, lock.start, lock.end)
+    return len(now.seconds) == len(lock.seconds) and bool((np.abs(np.subtract(now.seconds, lock.seconds)) < 1e-6).all())
+
+
+def _with_bars(recording: Recording, tempo_map: TempoMap, said: BarsHere) -> TempoMap:
+    made = bars_between(tempo_map, said.start, said.end, said.bars)
+    first, last = (round(float(made.beat_index_at(t))) for t in (said.start, said.end))
+    with suppress(EditError, NoBeats):
+        made = redetect(recording.context(), made, first, last, last - first)
+    return made
+
+
+def _ends(tempo_map: TempoMap, document: Document) -> TempoMap:
+    first, last = (int(k) for k in tempo_map.beats().index[[0, -1]])
+    for statement in document.statements:
+        if isinstance(statement, MusicStarts):
+            first = beat_at(tempo_map, statement.at) or round(float(tempo_map.beat_index_at(statement.at)))
+        if isinstance(statement, MusicEnds):
+            last = beat_at(tempo_map, statement.at) or round(float(tempo_map.beat_index_at(statement.at)))
+    return between(tempo_map, first, last)
+
+
+def _with_said_lines(recording: Recording, tempo_map: TempoMap, document: Document) -> TempoMap:
+    """Bars found again with the bar lines that were said as they are."""
+    full = with_every_beat(tempo_map)
+    beats = full.beats()
+    worth = np.zeros(len(beats))
+    main = _main(full)
+
+    def say(seconds: float, is_line: bool) -> None:
+        k = int(np.argmin(np.abs(beats.seconds - seconds)))
+        worth[k] = _SAID if is_line else -_SAID
+
+    for statement in document.statements:
+        match statement:
+            case Right():
+                for t, beat in zip(statement.seconds, statement.beats, strict=True):
+                    say(t, beat == 1)
+            case BarLine(at, _):
+                say(at, True)
+            case MeterHere(at, meter, only):
+                say(at, True)
+                after = round(float(full.beat_index_at(at))) + read_meter(meter).beats
+                if only:
+                    say(float(full.seconds_of_beat(after)), True)
+            case BarsHere(start, end, bars):
+                i, j = (round(float(full.beat_index_at(t))) for t in (start, end))
+                for beat in range(i, j + 1):
+                    say(float(full.seconds_of_beat(beat)), (beat - i) * bars % max(1, j - i) == 0)
+    try:
+        context = recording.context()
+        frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
+        evidence = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
+        similarity = repetition(context.summed, frames)
+    except NoBeats:
+        # without evidence the bar lines stay where nothing was said
+        lines, _ = lines_of(full)
+        evidence = np.where(np.isin(beats.index, lines), 1.0, -1.0)
+        similarity = np.zeros(17)
+    division = divide(evidence + worth, similarity, main.beats)
+    lines = (division.downbeats + int(beats.index[0])).tolist()
+    had = [int(k) for k in lines_of(full)[0]]
+    opens = next((k for k in lines if k >= had[0] - main.beats / 2), lines[0])
+    kept = [k for k in lines if k >= opens]
+    return with_lines(full, kept, [main] * len(kept))
+
+
+def _main(tempo_map: TempoMap) -> Meter:
+    """The meter of most bars."""
+    meters = lines_of(tempo_map)[1]
+    return max(meters, key=meters.count)
+
+
+def _with_numbers(tempo_map: TempoMap, document: Document) -> TempoMap:
+    """Bar numbers counted from the first one that was said."""
+    for statement in document.statements:
+        match statement:
+            case BarLine(at, number) if number is not None:
+                beat, bar = beat_at(tempo_map, at), number
+            case Right() if 1 in statement.beats:
+                k = statement.beats.index(1)
+                beat, bar = beat_at(tempo_map, statement.seconds[k]), statement.bars[k]
+            case _:
+                continue
+        if beat is not None and tempo_map.beats(beat, beat).beat[0] == 1:
+            return numbered(tempo_map, beat, bar)
+    return tempo_map

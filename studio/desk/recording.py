@@ -1,0 +1,36 @@
+"""A session's analysed tracks as commands of the core need them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from core.listening.attacks import Attacks
+from core.tempomap import TempoMap
+from core.tracking import AnalysisContext
+from studio.analysis import features
+from studio.analysis.models import latest
+from studio.library.models import Session
+
+
+class SessionRecording:
+    """The recording of a session (:class:`core.editing.Recording`)."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+
+    @property
+    def seconds(self) -> float:
+        return self.session.seconds
+
+    def context(self) -> AnalysisContext:
+        return features.context(self.session)
+
+    def attacks(self, track: int | None = None) -> Sequence[Attacks]:
+        tracks = [t for t in self.session.tracks.all() if t.analysed and track in (None, t.pk)]
+        return [features.attacks(t) for t in tracks]
+
+    def reading(self, number: int) -> tuple[str, TempoMap] | None:
+        offered = latest(self.session, "alternatives")["alternatives"]
+        if not 0 <= number < len(offered):
+            return None
+        return offered[number]["name"], TempoMap.from_json(offered[number]["map"])
