@@ -119,7 +119,7 @@ def spoilings(grid: dict) -> list[Spoiling]:
     usual = truth.meters.meter_at(1).felt
     return [
         Spoiling("count-in taken for bar 1", [{"kind": "number", "beat": first, "bar": 1}], start_at_bar_one),
-        Spoiling("half tempo", [{"kind": "half"}], lambda h: h.press("d")),
+        Spoiling("half tempo", [{"kind": "ratio", "ratio": "1:2"}], lambda h: h.press("d")),
         Spoiling("slow-down missed", [{"kind": "steady", "stretch": slow}], solve_slow_down),
         Spoiling(
             "extra beat in a fill",

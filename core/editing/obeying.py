@@ -33,10 +33,24 @@ def obeying(recording: Recording, document: Document, pins: Sequence[float]) -> 
     Raises :class:`core.tempomap.edits.EditError` where they contradict each other, with a sentence that names one.
     """
     assert document.map is not None
-    found = document.map
-    statements = document.statements
-    if not statements and not len(pins):
-        return found
+    if not document.statements and not len(pins):
+        return document.map
+    failed = ""
+    try:
+        found = _made_to_obey(recording, document, pins)
+    except EditError as e:
+        failed, found = f" ({e})", document.map
+    for statement in document.statements:
+        if not holds(statement, found):
+            raise EditError(f"No map was found that obeys what you said: {words(statement)}{failed}.")
+    if failed:
+        raise EditError(f"No map was found that obeys what you pinned{failed}.")
+    return found
+
+
+def _made_to_obey(recording: Recording, document: Document, pins: Sequence[float]) -> TempoMap:
+    assert document.map is not None
+    found, statements = document.map, document.statements
     for t in pins:
         found = _through_pin(found, t)
     for statement in statements:
@@ -53,11 +67,7 @@ def obeying(recording: Recording, document: Document, pins: Sequence[float]) -> 
             bar = line_at(found, statement.at)
             if bar is not None:
                 found = set_meter(found, bar, read_meter(statement.meter), statement.only)
-    found = _with_numbers(found, document)
-    for statement in statements:
-        if not holds(statement, found):
-            raise EditError(f"No map was found that obeys what you said: {words(statement)}. Take that back first.")
-    return found
+    return _with_numbers(found, document)
 
 
 def fixed_times(document: Document) -> list[float]:

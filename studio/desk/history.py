@@ -107,8 +107,8 @@ def changed(session: Session, name: str) -> None:
         session.step = now.step
 
 
-def unchanged_since(session: Session, step: int | None, *names: str) -> bool:
-    """Whether the map and the named pieces are the same at the session's current step as at an earlier ``step``."""
+def same_map(session: Session, step: int | None) -> bool:
+    """Whether the session's current step has the same map as an earlier ``step``: only other things changed since."""
     if step == session.step_id:
         return True
     if step is None or session.step is None:
@@ -116,7 +116,7 @@ def unchanged_since(session: Session, step: int | None, *names: str) -> bool:
     old = session.steps.filter(pk=step).first()
     if old is None or not old.content or not session.step.content:
         return False
-    return old.parts_of("map", *names) == session.step.parts_of("map", *names)
+    return old.map_content == session.step.map_content
 
 
 def line(session: Session) -> tuple[list[Row], int]:

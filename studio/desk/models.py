@@ -52,10 +52,10 @@ class MapStep(models.Model):
         """Digests of the pieces of state beside the map; none for a step made before they were kept."""
         return orjson.loads(self.content)["state"] if self.content else {}
 
-    def parts_of(self, *names: str) -> list[Any]:
-        """What names the content of the map and of pieces of state: equal where they are equal."""
-        content = orjson.loads(self.content)
-        return [content["map"] if name == "map" else content["state"].get(name) for name in names]
+    @property
+    def map_content(self) -> Any:
+        """What names the content of the map: equal where maps are."""
+        return orjson.loads(self.content)["map"]
 
     def remember(self, tempo_map: TempoMap) -> TempoMap:
         """Keep the map in memory, so that it need not be read again."""

@@ -117,7 +117,7 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     session = get_object_or_404(_LIGHT, pk=pk)
     params = json.loads(request.body)
     step, had, preview, overrule = (params.pop(k, None) for k in ("step", "had", "preview", "overrule"))
-    if not history.unchanged_since(session, step, "marks"):
+    if not history.same_map(session, step):
         return json_response({"error": STALE, **_state(session)}, status=409)
     document = document_of(session)
     try:

@@ -68,7 +68,7 @@ class Doubted(TestCase):
 
     def test_a_rival_that_fits_as_well_is_offered_with_its_tempo(self):
         (doubt,) = about_take.level(self.map, [self.best, self.rival(0.5, 0.0)])
-        self.assertEqual((doubt.kind, doubt.remedies[0].edit["kind"]), ("level", "half"))
+        self.assertEqual((doubt.kind, doubt.remedies[0].edit["kind"]), ("level", "ratio"))
         self.assertIn("60 beats a minute", doubt.reason)
 
     def test_the_nearer_the_rival_the_more_probable_the_mistake(self):

@@ -11,6 +11,8 @@ from studio.desk.models import Mark
 from studio.jobs.models import Job
 from tests.studio.base import StudioCase
 
+HALF = {"kind": "ratio", "ratio": "1:2"}
+
 
 class Checking(StudioCase):
     def setUp(self):
@@ -40,7 +42,7 @@ class Reach(Checking):
         self.edit(kind="nudge", beat=self.first + 8, by=0.02, reach="onward")
         np.testing.assert_array_equal(self.times[:8], before[:8])
         np.testing.assert_allclose(self.times[8:], before[8:] + 0.02, atol=1e-6)
-        self.assertIn("onward", self.state["name"])
+        self.assertIn("all that follow", self.state["name"])
 
     def test_to_the_pins_is_solved_again_and_no_farther(self):
         for beat in (4, 16):
@@ -96,7 +98,7 @@ class Stretches(Checking):
 
     def test_thinning_previews_points_and_error(self):
         shown = self.edit(kind="thin", within=0.01, preview=True).json()
-        self.assertRegex(shown["name"], r"Thinned: \d+ points, [\d.]+ ms off at most")
+        self.assertRegex(shown["name"], r"Fewest points: \d+ points, [\d.]+ ms off at most")
 
     def test_this_stretch_is_two_bars(self):
         before = self.times
@@ -116,7 +118,7 @@ class Stretches(Checking):
         self.session_.step = None
         self.session_.save()
         self.state["step"] = None
-        self.assertEqual(self.edit(kind="half").status_code, 422)
+        self.assertEqual(self.edit(kind="ratio", ratio="1:2").status_code, 422)
         self.edit(kind="rough", bpm=100, at=1.0, meter="3/4")
         self.assertAlmostEqual(float(np.diff(self.times[:2])[0]), 0.6, places=6)
         self.assertEqual(self.state["grid"]["meters"][0]["text"], "3/4")
@@ -135,13 +137,13 @@ class Marks(Checking):
         before = self.state["step"]
         for said in (
             {"kind": "nudge", "beat": self.first + 6, "by": 0.01},
-            {"kind": "double"},
+            {"kind": "ratio", "ratio": "2:1"},
             {"kind": "shift", "by": 0.01},
             {"kind": "remove", "beat": self.first + 5},
         ):
             answer = self.edit(**said)
             self.assertEqual(answer.status_code, 422, said)
-            self.assertIn("locked", answer.json()["error"])
+            self.assertIn("Locked", answer.json()["error"])
         self.assertEqual(self.client.get(f"{self.url}/map").json()["step"], before)
         self.assertEqual(self.edit(kind="nudge", beat=self.first + 20, by=0.01).status_code, 200)
         self.assertEqual(self.edit(kind="downbeat", by=1).status_code, 200)  # numbers may change
@@ -164,7 +166,7 @@ class Marks(Checking):
         self.session_.save()
         job = self.work(Job.objects.create(session=self.session_, kind=FIND))
         self.assertEqual(job.state, Job.State.FAILED)
-        self.assertIn("locked", job.message)
+        self.assertIn("Locked", job.message)
         self.assertEqual(self.client.get(f"{self.url}/map").json()["step"], self.state["step"])
 
     def test_a_section_is_renamed(self):
@@ -179,7 +181,8 @@ class Marks(Checking):
         self.edit(kind="nudge", beat=self.first + line, by=0.03)
         moved = self.client.get(f"{self.url}/marks").json()["marks"][0]
         self.assertAlmostEqual(moved["start"], self.times[line], places=6)
-        self.assertEqual(self.mark(remove=moved["id"]).json()["marks"], [])
+        left = self.mark(remove=moved["id"]).json()["marks"]
+        self.assertEqual([m["kind"] for m in left], ["pins"])  # the nudge pinned its beat
 
     def test_no_click_where_there_is_no_beat(self):
         a, b = self.stretch(4, 12)
@@ -193,7 +196,14 @@ class Marks(Checking):
     def test_a_dismissed_doubt_does_not_come_back(self):
         at = float(self.times[6])
         doubt = Doubt(
-            "jump", at - 0.2, at + 0.2, 2, self.first + 6, 2, "The tempo jumps.", [Remedy("x", {"kind": "half"})]
+            "jump",
+            at - 0.2,
+            at + 0.2,
+            2,
+            self.first + 6,
+            2,
+            "The tempo jumps.",
+            [Remedy("x", HALF)],
         )
         with mock.patch("studio.desk.doubt_views.review", return_value=([], [doubt])):
             self.edit(kind="pin", beat=self.first + 20)
@@ -230,7 +240,7 @@ class Versions(Checking):
         original, before = self.state["step"], self.times
         self.post(f"{self.url}/version", name="As found")
         self.edit(kind="shift", by=0.01)
-        self.edit(kind="half")
+        self.edit(kind="ratio", ratio="1:2")
         self.assertIn("As found", self.client.get(f"{self.url}/panel/check").content.decode())
         differs = self.client.get(f"{self.url}/compare/{original}").json()
         np.testing.assert_allclose(differs["ms"], -10, atol=1e-3)
@@ -241,7 +251,7 @@ class Versions(Checking):
     def test_the_click_of_another_version(self):
         original = self.state["step"]
         first = self.client.get(f"{self.url}/click").json()["samples"]
-        self.edit(kind="double")
+        self.edit(kind="ratio", ratio="2:1")
         self.assertEqual(self.client.get(f"{self.url}/click?step={original}").json()["samples"], first)
 
 

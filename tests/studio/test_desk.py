@@ -19,6 +19,8 @@ from studio.desk.views import BLOCK
 from studio.jobs.models import Job
 from tests.studio.base import StudioCase
 
+HALF = {"kind": "ratio", "ratio": "1:2"}
+
 
 class Editing(StudioCase):
     def setUp(self):
@@ -56,27 +58,27 @@ class Editing(StudioCase):
 
     def test_a_preview_changes_nothing(self):
         before = self.session_.steps.count()
-        shown = self.edit(kind="double", preview=True).json()
+        shown = self.edit(kind="ratio", ratio="2:1", preview=True).json()
         self.assertGreater(len(shown["grid"]["time"]), len(self.state["grid"]["time"]) * 1.9)
         self.assertEqual(self.session_.steps.count(), before)
 
     def test_undo_and_redo_walk_named_steps(self):
-        self.edit(kind="double")
+        self.edit(kind="ratio", ratio="2:1")
         self.edit(kind="downbeat", by=1)
-        self.assertEqual(self.line(), ["Beats found", "Double the tempo", "Downbeat 1 later"])
+        self.assertEqual(self.line(), ["Beats found", "Double the tempo", "Downbeat 1 beat later"])
         back = self.post(f"{self.url}/undo", by=-2, step=self.state["step"]).json()
         self.assertEqual((back["here"], len(self.line())), (0, 3))
         on = self.post(f"{self.url}/undo", by=1, step=back["step"]).json()
         self.assertEqual(on["here"], 1)
         self.state = on
-        self.edit(kind="half")  # another way from here on; the old one stays in the database
+        self.edit(kind="ratio", ratio="1:2")  # another way from here on; the old one stays in the database
         self.assertEqual(self.line(), ["Beats found", "Double the tempo", "Half the tempo"])
         self.assertEqual(self.session_.steps.count(), 4)
 
     def test_a_later_edit_on_an_old_map_is_refused_with_what_changed(self):
         old = self.state["step"]
-        self.edit(kind="double")
-        late = self.post(f"{self.url}/edit", step=old, kind="half")
+        self.edit(kind="ratio", ratio="2:1")
+        late = self.post(f"{self.url}/edit", step=old, kind="ratio", ratio="1:2")
         self.assertEqual(late.status_code, 409)
         self.assertIn("another window", late.json()["error"])
         self.assertEqual(late.json()["step"], self.state["step"])
@@ -87,7 +89,6 @@ class Editing(StudioCase):
         for said in (
             {"kind": "move", "beat": 5, "to": 0.1},
             {"kind": "meter", "bar": 1, "meter": "x"},
-            {"kind": "one", "beat": 0},
             {"kind": "nonsense"},
             {"kind": "move"},
             {"kind": "remove", "beat": 900},
@@ -250,7 +251,16 @@ class Doubting(StudioCase):
         grid = self.client.get(f"{self.url}/map").json()["grid"]
         at = grid["time"][6]
         words = "Several readings fit here."
-        doubt = Doubt("weak", at - 0.2, at + 0.2, 2, grid["first"] + 6, 2, words, [Remedy("again", {"kind": "half"})])
+        doubt = Doubt(
+            "weak",
+            at - 0.2,
+            at + 0.2,
+            2,
+            grid["first"] + 6,
+            2,
+            words,
+            [Remedy("again", HALF)],
+        )
         with mock.patch("studio.desk.doubt_views.review", return_value=([], [doubt])):
             before = self.client.get(f"{self.url}/doubts").json()
             self.assertEqual([d["reason"] for d in before["list"]], [words])

@@ -171,6 +171,12 @@ class Uploading(StudioCase):
         self.send(session, self.wav())
         self.assertTrue(session.folder.exists())
         self.assertEqual(self.client.delete(f"/sessions/{session.pk}").status_code, 200)
+        self.assertEqual(self.client.get(f"/sessions/{session.pk}/desk").status_code, 404)
+        self.client.post(f"/bin/{session.pk}")  # back out of the bin
+        self.assertEqual(self.client.get(f"/sessions/{session.pk}/desk").status_code, 200)
+        self.client.delete(f"/sessions/{session.pk}")
+        self.assertTrue(session.folder.exists())
+        self.client.delete(f"/bin/{session.pk}")
         self.assertFalse(session.folder.exists())
 
     def test_clean_names(self):

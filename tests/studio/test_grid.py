@@ -69,12 +69,12 @@ class Answers(StudioCase):
     """Every edit, told as a change and told whole, leaves the page with the same grid."""
 
     EDITS = (
+        {"kind": "shift", "by": 0.005},
         {"kind": "nudge", "beat": 8, "by": 0.01},
         {"kind": "nudge", "beat": 8, "by": 0.02, "reach": "onward"},
         {"kind": "pin", "beat": 12},
-        {"kind": "shift", "by": 0.005},
         {"kind": "tempo", "beat": 9, "bpm": 118},
-        {"kind": "double"},
+        {"kind": "ratio", "ratio": "2:1"},
         {"kind": "downbeat", "by": 1},
         {"kind": "remove", "beat": 6},
         {"kind": "steady", "stretch": [4.0, 9.0]},

@@ -78,7 +78,7 @@ class Reading(StudioCase):
             step = MapStep.objects.defer("map").get(pk=self.step.pk)
             read = step.tempo_map
         self.assertEqual(read, even(100))
-        self.assertTrue(any('"map"' in q["sql"] for q in queries))
+        self.assertTrue(any('"desk_piece"' in q["sql"] for q in queries))
         with self.assertNumQueries(0):
             self.assertIs(step.tempo_map, read)
 
