@@ -116,7 +116,7 @@ def same_map(session: Session, step: int | None) -> bool:
     old = session.steps.filter(pk=step).first()
     if old is None or not old.content or not session.step.content:
         return False
-    return old.map_content == session.step.map_content
+    return bool(old.map_content == session.step.map_content)
 
 
 def line(session: Session) -> tuple[list[Row], int]:

@@ -3,6 +3,7 @@
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from core.formats import smf
 from core.tempomap import TempoMap
@@ -40,12 +41,18 @@ def beat(tempo_map: TempoMap, index: int) -> dict[str, Any] | None:
         "bar": bar,
         "beat": int(found.beat[1]),
         "seconds": float(found.seconds[1]),
-        "bpm": 60 / float(found.seconds[2] - found.seconds[1]),
+        "tempo": _tempo_words(found.seconds),
         "bar_seconds": float(edges[2] - edges[1]),
         "change": 1000 * float((edges[2] - edges[1]) - (edges[1] - edges[0])),
         "meter": tempo_map.meters.meter_at(bar).felt,
         "pinned": bool(len(at) and pins_of(tempo_map)[at[0]]),
     }
+
+
+def _tempo_words(seconds: NDArray[np.float64]) -> str:
+    """The tempo from the second of three beats on: to three decimals where it is steady."""
+    before, after = 60 / np.diff(seconds)
+    return f"{after:.3f}" if abs(after - before) < 0.002 else f"{after:.2f}"
 
 
 def written(tempo_map: TempoMap) -> dict[str, Any]:

@@ -27,7 +27,7 @@ from studio.desk.waveform_views import TILE
 from studio.histories import Stale, changed
 from studio.jobs.tasks import start
 from studio.jobs.views import progress
-from studio.library.models import Session
+from studio.library.models import Session, Track
 from studio.responses import json_response
 from studio.streaming import BLOCK
 
@@ -39,7 +39,8 @@ STALE = "This session was changed in another window. The page now shows its curr
 @ensure_csrf_cookie
 def desk(request: HttpRequest, pk: int) -> HttpResponse:
     session = get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)
-    return render(request, "desk/desk.html", {"session": session, "facts": facts(session)})
+    context = {"session": session, "facts": facts(session), "paces": range(100, 45, -5)}
+    return render(request, "desk/desk.html", context)
 
 
 def facts(session: Session) -> dict[str, Any]:
@@ -173,6 +174,8 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
         raise Http404
     session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
     context = {"session": session, "facts": facts(session)}
+    if stage == "gather":
+        context["gone"] = Track.everything.filter(session=session, gone=True)
     if session.step:
         tempo_map = session.tempo_map
         context["map"] = panels.overall(tempo_map)

@@ -119,7 +119,7 @@ def add_pattern(request: HttpRequest, pk: int) -> HttpResponse:
         )
     except ValueError as e:
         return panel_answer(request, session, str(e), 422)
-    part_history.make(session, pattern.name, "drums", notes, done=f"Laid in bars {first} to {last}")
+    part_history.make(session, pattern.name, "drums", notes, done=f"Added in bars {first} to {last}")
     return panel_answer(request, session)
 
 
@@ -193,7 +193,7 @@ def import_loop(request: HttpRequest, pk: int) -> HttpResponse:
         with transaction.atomic():
             stem = name.rsplit(".", 1)[0]
             made = part_history.make(
-                session, stem, LOOP, notes, done=f"Laid in bars {first} to {last}", beats=int(beats)
+                session, stem, LOOP, notes, done=f"Added in bars {first} to {last}", beats=int(beats)
             )
             made.loop.parent.mkdir(parents=True, exist_ok=True)
             audio.write_at_rate(path, made.loop, session.sample_rate)

@@ -2,6 +2,7 @@
 
 import base64
 import json
+import math
 
 import numpy as np
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
@@ -10,6 +11,8 @@ from django.views.decorators.http import require_GET, require_POST
 
 from core import audio
 from core.following import click
+from core.tempomap import TempoMap
+from core.tempomap.limits import checked_tempo
 from studio.desk.clicks import clicks_of
 from studio.histories import changed
 from studio.library.models import Session
@@ -65,6 +68,13 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
     if request.GET.get("step"):  # another version, to compare by ear
         step = get_object_or_404(session.steps, pk=request.GET["step"])
     found = clicks_of(session, step.tempo_map) if step else None
+    if request.GET.get("bpm"):  # before there is a map, a steady one to hear the drift against
+        try:
+            bpm, start = checked_tempo(float(request.GET["bpm"])), max(0.0, float(request.GET.get("from", 0)))
+        except ValueError as e:
+            return JsonResponse({"error": str(e)}, status=422)
+        bars = max(1, math.ceil((session.seconds - start) * bpm / 240))
+        found = clicks_of(session, TempoMap.steady(bpm, start=start, bars=bars))
     return JsonResponse(
         {
             "sounds": sounds,

@@ -16,6 +16,7 @@ export async function send(url, data, method = "POST") {
       headers: { "Content-Type": "application/json", "X-CSRFToken": token() },
       body: data === undefined ? undefined : JSON.stringify(data),
     });
+    tellStep(response.headers.get("X-Step-Before"), response.headers.get("X-Step"));
     const text = await response.text();
     let parsed = {};
     try {
@@ -31,6 +32,15 @@ export async function send(url, data, method = "POST") {
       data: { error: "The server does not answer. Nothing is lost; try again when it is back." },
     };
   }
+}
+
+/**
+ * Tell the page which step of the history a request made.
+ * @param {string | null} before
+ * @param {string | null} after
+ */
+export function tellStep(before, after) {
+  if (after) document.dispatchEvent(new CustomEvent("step-made", { detail: [Number(before), Number(after)] }));
 }
 
 export async function getJson(url) {
@@ -75,8 +85,13 @@ export function putBytes(url, blob, onProgress) {
   });
 }
 
-/** Show a note; bad ones stay until closed. */
-export function note(text, bad = false) {
+/**
+ * Show a note; bad ones stay until closed, and so do those that offer something: a button with `words` that does `act`.
+ * @param {string} text
+ * @param {boolean} [bad]
+ * @param {{words: string, act: () => void, shows?: () => void, hides?: () => void}} [offer]
+ */
+export function note(text, bad = false, offer = undefined) {
   const box = document.getElementById("notes");
   if ([...box.children].some((n) => n.firstChild.textContent === text)) return;
   const el = document.createElement("div");
@@ -87,7 +102,18 @@ export function note(text, bad = false) {
   close.textContent = "×";
   close.setAttribute("aria-label", "Close this note");
   close.onclick = () => el.remove();
-  el.append(words, close);
+  el.append(words);
+  if (offer) {
+    const button = document.createElement("button");
+    button.className = "offer";
+    button.textContent = offer.words;
+    button.onclick = () => (el.remove(), offer.act());
+    button.onpointerenter = () => offer.shows?.();
+    button.onpointerleave = () => offer.hides?.();
+    el.append(button);
+  }
+  el.append(close);
   box.append(el);
-  if (!bad) setTimeout(() => el.remove(), 4000);
+  if (!bad) setTimeout(() => el.remove(), offer ? 12000 : 4000);
+  return el;
 }

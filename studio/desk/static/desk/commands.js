@@ -1,28 +1,27 @@
 // @ts-check
 // Every command with its keys, its words for the help, and what it does.
 
-import { toggleClick, setClickStyle, toggleEars, cyclePace, setLead, toggleFollow } from "./switches.js";
+import { toggleClick, setClickStyle, toggleEars, setPace, stepPace, setLead, toggleFollow } from "./switches.js";
 import { forms } from "./forms.js";
 import { loopTwo, stretchBy, toggleLoop } from "./looping.js";
 import { note } from "../studio/server.js";
 import { stepAttack, stepBar, stepBeat } from "./stepping.js";
 
-const CHOOSE_BEAT = "Choose a beat first: click its line in the ruler.";
+const CHOOSE_BEAT = "There is no map yet: Find makes one.";
 const CHOOSE_STRETCH = "Choose a stretch first: drag along the time above the bars.";
 
 /** A command that makes an edit. Its button shows what it would do while the pointer rests on it. */
 const edits = (keys, words, edit, without) => [keys, words, (d) => make(d, edit(d), without), edit];
-/** An edit of the chosen beat. */
+/** An edit of the chosen beat, or of the one at the playhead. */
 const chosen = (keys, words, edit) =>
-  edits(keys, words, (d) => (d.selected === null ? null : edit(d.selected, d)), CHOOSE_BEAT);
+  edits(keys, words, (d) => (d.meant === null ? null : edit(d.meant, d)), CHOOSE_BEAT);
 const nudges = (keys, words, by) => chosen(keys, words, (beat, d) => ({ kind: "nudge", beat, by, reach: d.reach }));
 
 /** A doubt that is looked at is right as it is; else the chosen beat is pinned or free again. */
 function pinning(desk) {
   if (desk.panels.pane === "doubts" && desk.doubts.now) return desk.doubts.approval;
-  return desk.selected === null
-    ? null
-    : { kind: "pin", beat: desk.selected, on: !desk.grid.isPinned(desk.grid.place(desk.selected)) };
+  const beat = desk.meant;
+  return beat === null ? null : { kind: "pin", beat, on: !desk.grid.isPinned(desk.grid.place(beat)) };
 }
 
 function make(desk, edit, without) {
@@ -37,6 +36,7 @@ export const GROUPS = {
     start: [["Home"], "To the start", (d) => d.go(0)],
     middle: [["m"], "To the middle", (d) => d.grid && d.go(d.grid.time[d.grid.length >> 1])],
     end: [["End"], "To the end of the map", (d) => d.grid && d.go(d.grid.time[d.grid.length - 1])],
+    "last-bars": [["|"], "To the last bars, a little before the end", lastBars],
     "beat-back": [["ArrowLeft"], "Beat back", (d) => stepBeat(d, -1)],
     "beat-on": [["ArrowRight"], "Beat on", (d) => stepBeat(d, 1)],
     "bar-back": [["Shift+ArrowLeft"], "Bar back", (d) => stepBar(d, -1)],
@@ -50,14 +50,15 @@ export const GROUPS = {
     "stretch-longer": [["Ctrl+ArrowRight"], "Loop a bar more", (d) => stretchBy(d, 1)],
     "stretch-shorter": [["Ctrl+ArrowLeft"], "Loop a bar less", (d) => stretchBy(d, -1)],
     "play-order": [["Shift+B"], "Play the running order", (d) => d.order.play()],
-    release: [["b"], "Leave the held section", (d) => d.order.release()],
+    release: [["b"], "Leave the vamp", (d) => d.order.release()],
     "order-stop": [["u"], "Stop the running order", (d) => d.order.stop()],
     "loop-section": [["\\"], "Loop this section", (d) => d.marks.loop()],
-    slow: [["q"], "Slower: 100, 75, 50, 25 %", (d) => cyclePace(d)],
+    slow: [["q"], "Slower by 5 %, down to 50 %", (d) => stepPace(d, -0.05)],
+    fast: [["Shift+U"], "Faster again by 5 %", (d) => stepPace(d, 0.05)],
     click: [["c"], "Click on or off", (d) => toggleClick(d)],
     ears: [["Shift+C"], "Click left, tracks right", (d) => toggleEars(d)],
     lead: [["n"], "Count-in of a bar", (d) => setLead(d, d.player.bars ? 0 : 1)],
-    follow: [["f"], "Keep the playhead in view", (d) => toggleFollow(d)],
+    "keep-in-view": [["f"], "Keep the playhead in view", (d) => toggleFollow(d)],
   },
   Doubts: {
     "next-doubt": [["j"], "Next doubt", (d) => d.doubts.step(1)],
@@ -69,7 +70,8 @@ export const GROUPS = {
     dismiss: [["x"], "Dismiss the doubt", (d) => d.doubts.dismiss()],
   },
   Beat: {
-    pin: edits(["p"], "Pin, or pin no longer", pinning, CHOOSE_BEAT),
+    pin: edits(["p"], "Pin the beat, or unpin it", pinning, CHOOSE_BEAT),
+    place: [["!"], "The attack at the playhead is bar …, beat …", (d) => ofBeat(d, "#place-bar")],
     earlier: nudges([","], "1 ms earlier", -0.001),
     later: nudges(["."], "1 ms later", 0.001),
     "much-earlier": nudges(["<"], "10 ms earlier", -0.01),
@@ -86,20 +88,20 @@ export const GROUPS = {
       by: 1,
       reach: d.reach,
     })),
-    reach: [["r"], "How far an edit carries", (d) => d.cycleReach()],
+    reach: [["r"], "How far an edit reaches", (d) => d.cycleReach()],
     insert: edits(["i"], "Insert a beat at the playhead", (d) => ({
       kind: "insert",
       to: d.player.seconds,
       snap_within: 14 * d.view.perPixel,
     })),
     remove: chosen(["Delete", "Backspace"], "Remove the beat", (beat) => ({ kind: "remove", beat })),
+    flip: [["~"], "Last edit: the other way with later bar lines", (d) => d.editing.flip()],
   },
   Steps: {
     version: [["Shift+V"], "Name this version", (d) => d.panels.reach("steps", "#version")],
     compare: [["Shift+W"], "Compare with another version", (d) => d.compare.withLast()],
     versions: [["a"], "Click of the other version", (d) => d.compare.switchClick()],
-    "chords-undo": [["Shift+U"], "Undo in the chords", (d) => d.chords.undoRedo(-1)],
-    undo: [["Ctrl+z"], "Undo", (d) => d.editing.undoRedo(-1)],
+    undo: [["Ctrl+z"], "Undo the last thing done", (d) => d.editing.undoRedo(-1)],
     redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.undoRedo(1)],
     leave: [["Escape"], "Choose nothing, forget taps", (d) => d.leave()],
     help: [["?"], "All keys", () => document.getElementById("help").showModal()],
@@ -107,7 +109,7 @@ export const GROUPS = {
   "Stretch, or whole map": {
     solve: edits(
       ["Shift+S"],
-      "Find its beats again",
+      "Detect its beats again",
       (d) => (d.loop ? d.stretches.of({ kind: "redetect" }) : null),
       CHOOSE_STRETCH,
     ),
@@ -117,8 +119,9 @@ export const GROUPS = {
     "two-three": edits(["5"], "Count 2:3", (d) => d.stretches.ratio("2:3")),
     "four-three": edits(["6"], "Count 4:3", (d) => d.stretches.ratio("4:3")),
     "three-four": edits(["7"], "Count 3:4", (d) => d.stretches.ratio("3:4")),
-    "other-half": edits(["8"], "Half, the other beats survive", (d) => d.stretches.ratio("1:2", 1)),
+    "other-half": edits(["8"], "Half time, keep the off-beats", (d) => d.stretches.ratio("1:2", 1)),
     "are-bars": [["Shift+N"], "This stretch is … bars", (d) => d.panels.reach("stretch", "#n-bars")],
+    settle: edits(["*"], "Settle its beats on attacks", (d) => d.stretches.of({ kind: "settle" })),
     steady: edits(["y"], "Make it steady", (d) => d.stretches.of({ kind: "steady" })),
     smooth: edits(["Shift+Y"], "Smooth it", (d) => d.stretches.of({ kind: "smooth" })),
     thin: edits(["Shift+T"], "Fewest points", (d) => d.stretches.thinned),
@@ -128,18 +131,19 @@ export const GROUPS = {
     "every-four": edits(["Shift+K"], "A point every 4 bars", (d) => d.stretches.of({ kind: "every", bars: 4 })),
     "half-earlier": edits(["9"], "All half a beat earlier", () => ({ kind: "offbeat", share: -0.5 })),
     "half-later": edits(["0"], "All half a beat later", () => ({ kind: "offbeat", share: 0.5 })),
-    "one-earlier": edits(["("], "Downbeat a beat earlier", () => ({ kind: "downbeat", by: -1 })),
-    "one-later": edits([")"], "Downbeat a beat later", () => ({ kind: "downbeat", by: 1 })),
+    "one-earlier": edits(["("], "Every downbeat one beat earlier", () => ({ kind: "downbeat", by: -1 })),
+    "one-later": edits([")"], "Every downbeat one beat later", () => ({ kind: "downbeat", by: 1 })),
     lock: [["Shift+P"], "Lock the stretch", (d) => d.marks.set("lock")],
     hold: [["Shift+F"], "Mark a hold (fermata)", (d) => d.marks.set("hold")],
     free: [["Shift+X"], "Mark music without beats", (d) => d.marks.set("free")],
     section: [["Shift+A"], "Name it as a section", (d) => d.panels.reach("marks", "#section-name")],
     rough: [["/"], "Rough start by hand", (d) => d.panels.reach("stretch", ".rough [name=bpm]")],
-    tap: [["t"], "Tap along; Enter lays the taps", (d) => d.tapping.tap()],
-    lay: [["Enter"], "Lay the taps", (d) => d.tapping.lay()],
+    tap: [["t"], "Tap the beats; Enter uses the taps", (d) => d.tapping.tap()],
+    "tap-bars": [['"'], "Tap the bar lines; Enter uses the taps", (d) => d.tapping.tap(true)],
+    "use-taps": [["Enter"], "Use the taps", (d) => d.tapping.use()],
   },
   Bars: {
-    one: chosen(["o"], "The beat is one", (beat) => ({ kind: "one", beat })),
+    one: chosen(["o"], "Make this beat 1", (beat) => ({ kind: "one", beat })),
     "bar-one": chosen(["Shift+O"], "Bar 1 starts at the beat", (beat) => ({ kind: "number", beat, bar: 1 })),
     split: chosen(["s"], "A bar starts at the beat", (beat) => ({ kind: "split", beat })),
     join: edits(["Shift+J"], "Join the bar with the next", (d) => d.grid && { kind: "join", bar: d.bar }),
@@ -150,11 +154,11 @@ export const GROUPS = {
     ends: chosen(["e"], "Mapped music ends at the beat", (beat) => ({ kind: "ends", beat })),
   },
   Look: {
-    fold: [["v"], "Fold, or tracks", (d) => d.fold.toggle()],
-    "row-up": [["ArrowUp"], "Fold: bar back", (d) => d.fold.shown && d.fold.walk(-1)],
-    "row-down": [["ArrowDown"], "Fold: bar on", (d) => d.fold.shown && d.fold.walk(1)],
-    "fold-order": [["Shift+I"], "Fold: order of its bars", (d) => d.fold.shown && d.fold.reorder()],
-    "fold-track": [["Shift+ArrowDown"], "Fold: next track", (d) => d.fold.shown && d.fold.nextTrack()],
+    fold: [["v"], "Bars in rows, or tracks", (d) => d.fold.toggle()],
+    "row-up": [["ArrowUp"], "Rows: bar back", (d) => d.fold.shown && d.fold.walk(-1)],
+    "row-down": [["ArrowDown"], "Rows: bar on", (d) => d.fold.shown && d.fold.walk(1)],
+    "fold-order": [["Shift+I"], "Rows: order of the bars", (d) => d.fold.shown && d.fold.reorder()],
+    "fold-track": [["Shift+ArrowDown"], "Rows: next track", (d) => d.fold.shown && d.fold.nextTrack()],
     in: [["+", "="], "Zoom in", (d) => (d.fold.shown ? d.fold.zoom(1.25) : d.zoomHere(2))],
     out: [["-"], "Zoom out", (d) => (d.fold.shown ? d.fold.zoom(0.8) : d.zoomHere(-2))],
     whole: [["w"], "Whole take", (d) => d.view.fit()],
@@ -166,10 +170,18 @@ export const GROUPS = {
   },
 };
 
+/** To where the last four bars begin: if the click still fits there, nothing broke on the way. */
+function lastBars(desk) {
+  const { grid } = desk;
+  if (!grid) return;
+  const lines = grid.time.filter((_, i) => grid.beat[i] === 1);
+  if (lines.length) desk.go(lines.at(-5) ?? lines[0]);
+}
+
 /** A field of the Beat pane: of the chosen beat, or of the one at the playhead. */
 function ofBeat(desk, field) {
   if (!desk.grid) return;
-  if (desk.selected === null) desk.select(desk.grid.index(Math.max(0, desk.grid.sounding(desk.player.seconds))));
+  desk.select(desk.meant);
   desk.panels.reach("beat", field);
 }
 
@@ -231,6 +243,7 @@ export function commands(desk) {
   document.addEventListener("change", (e) => {
     if (e.target.matches("[data-lead]")) setLead(desk, Number(e.target.value));
     if (e.target.matches("[data-click]")) setClickStyle(desk);
+    if (e.target.id === "pace") setPace(desk, Number(e.target.value) / 100);
   });
   document.addEventListener("input", (e) => {
     if (e.target.id === "click-pan") desk.player.setClickPan(Number(e.target.value));

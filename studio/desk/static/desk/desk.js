@@ -97,6 +97,24 @@ class Desk {
     if (!fresh) this.player.relayout(this.facts);
   }
 
+  /** A request made a step in which the map stayed as it is. */
+  #stepMade(before, after) {
+    if (before !== this.step) return; // the page has not seen what was before it; the next news tell
+    this.step = after;
+    if (this.panels.stage === "check") this.panels.refresh(180);
+  }
+
+  /** Everything may have changed: an undo, or a step of long ago. */
+  async reload() {
+    const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
+    if (facts) this.setFacts(facts);
+    this.player.mix();
+    this.chords.catchUp(undefined);
+    this.order.ask();
+    for (const pane of ["parts", "harmony", "order"]) globalThis.htmx?.trigger(`#${pane}`, "load");
+    await this.parts.follow();
+  }
+
   setMap({ step, grid, here }) {
     const chosen = this.selected === null ? undefined : this.#chosenTime();
     const had = this.before ?? this.grid;
@@ -165,11 +183,24 @@ class Desk {
   // ---- choosing and going
 
   select(beat) {
+    this.chosenAt = this.player.at;
     if (this.selected === beat) return;
     this.selected = beat;
     if (beat !== null && this.panels.stage !== "check") this.panels.open("check");
     else if (this.panels.stage === "check") this.panels.refresh();
     this.redraw();
+  }
+
+  /** The beat that a key means: the chosen one, or where the playhead has moved since, the one nearest to it. */
+  get meant() {
+    if (!this.grid) return null;
+    if (
+      this.selected !== null &&
+      (this.chosenAt === this.player.at || Math.abs(this.#chosenTime() - this.player.seconds) < 0.02)
+    )
+      return this.selected;
+    if (this.selected !== null && !this.player.playing && this.chosenAt === undefined) return this.selected;
+    return this.grid.index(this.grid.nearest(this.player.seconds));
   }
 
   /** The tempo at a height of the contour, as it was drawn when the drag began. */
@@ -191,16 +222,17 @@ class Desk {
   }
 
   cycleReach() {
-    const all = ["beat", "pins", "onward", "stretch", "whole"];
+    const all = ["beat", "bend", "pins", "onward", "stretch", "whole"];
     this.setReach(all[(all.indexOf(this.reach) + 1) % all.length]);
     const words = {
       beat: "this beat only",
-      pins: "to the next pins, solved again",
-      onward: "onward, keeping tempos",
-      stretch: "onward, stretched",
+      bend: "tempo bends to the next pins",
+      pins: "detected again to the next pins",
+      onward: "all that follow, tempos kept",
+      stretch: "all that follow, stretched",
       whole: "the whole map",
     };
-    note(`An edit carries: ${words[this.reach]}.`);
+    note(`An edit moves: ${words[this.reach]}.`);
   }
 
   leave() {
@@ -331,6 +363,8 @@ class Desk {
       await gather(this.facts.id, files, byId("sending"));
       globalThis.htmx.trigger("#jobs", "ask");
     });
+    document.addEventListener("step-made", (e) => this.#stepMade(...e.detail));
+    document.body.addEventListener("tracks-changed", () => this.reload().then(() => this.panels.refresh()));
     document.body.addEventListener("session-state", (e) => this.#sessionState(e.detail));
     // the sound card takes a moment to start: it does so at the first touch, not at the first Space
     for (const kind of ["pointerdown", "keydown"])
@@ -351,6 +385,14 @@ class Desk {
     return this.editing.inTurn(() => this.#catchUp(state));
   }
 
+  /** Tracks came to a session that has a map: it stays, and another search is offered. */
+  #offerSearch() {
+    note("A track was added. The map stays as it is.", false, {
+      words: "Find the beats again with it",
+      act: () => globalThis.htmx.ajax("POST", `/sessions/${this.facts.id}/find`, { target: "#jobs" }),
+    });
+  }
+
   /** What changed on the server: tracks that were analysed, a map that was found or edited in another window. */
   async #catchUp({ step, analysed, tracks }) {
     const known = this.facts.tracks;
@@ -359,7 +401,9 @@ class Desk {
     if (tracks === known.length && analysed === known.filter((t) => t.analysed).length && !moved) return;
     const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
     if (!facts) return; // the server is away; the next state tells again
+    const added = facts.tracks.filter((t) => t.analysed).length > known.filter((t) => t.analysed).length;
     this.setFacts(facts);
+    if (added && this.step !== null) this.#offerSearch();
     if (!moved) return this.panels.refresh();
     const first = this.step === null;
     const map = await tryJson(`/sessions/${this.facts.id}/map`);

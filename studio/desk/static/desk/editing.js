@@ -33,9 +33,35 @@ export class Editing {
     const { ok, status, data } = await send(`${this.url}/edit`, { ...edit, step: this.desk.step, had: true });
     if (ok || status === 409) this.desk.setMap(data);
     else this.desk.endPreview();
-    if (!ok) note(data.error ?? "The edit could not be made.", true);
+    if (data.contradicts)
+      note(data.error, true, { words: "Take that back and do it", act: () => this.make({ ...edit, overrule: true }) });
+    else if (!ok) note(data.error ?? "The edit could not be made.", true);
+    if (data.unchanged) note("That changes nothing.");
     if (ok) requestAnimationFrame(() => (this.desk.editLatency = performance.now() - begun));
+    if (ok && !data.unchanged) this.#offerFlip(data.flipped);
     return ok;
+  }
+
+  /** The edit just made has another meaning for the bar lines behind it: say which was taken, and offer the other. */
+  #offerFlip(flipped) {
+    this.flipNote?.remove();
+    this.flipped = flipped ?? null;
+    if (!flipped) return;
+    const counts = flipped.bars === "count on";
+    this.flipNote = note(
+      counts ? "Later bar lines stay on their beats; this bar has its new count." : "Bars count on from here.",
+      false,
+      { words: counts ? "Count on from here (~)" : "Keep later bar lines (~)", act: () => this.flip() },
+    );
+  }
+
+  /** The last edit with the other meaning for later bar lines. */
+  async flip() {
+    const { flipped } = this;
+    if (!flipped) return note("The last edit left all bars as they were.", true);
+    this.flipNote?.remove();
+    await this.undoRedo(-1);
+    return this.make(flipped);
   }
 
   /** Undo (-1), redo (+1) or any number of steps. */
@@ -52,6 +78,7 @@ export class Editing {
     return this.inTurn(async () => {
       const { ok, status, data } = await send(`${this.url}/undo`, { ...where, step: this.desk.step });
       if (ok || status === 409) this.desk.setMap(data);
+      if (ok) await this.desk.reload();
       if (!ok) note(data.error, true);
     });
   }

@@ -40,6 +40,20 @@ const FORMS = {
   },
   "[data-number]": (d, form) =>
     d.editing.make({ kind: "number", beat: Number(form.dataset.number), bar: Number(form.elements.bar.value) }),
+  "#place-form": (d, form) =>
+    d.editing.make({
+      kind: "place",
+      at: d.player.seconds,
+      bar: Number(form.elements.bar.value),
+      beat: Number(form.elements.beat.value || 1),
+    }),
+  "#drift-form": (d, form) => {
+    const bpm = Number(form.elements.bpm.value.replace(",", "."));
+    if (!(bpm >= 10 && bpm <= 600)) return note("A tempo lies between 10 and 600 beats a minute.", true);
+    return d.player.steadyClick(bpm);
+  },
+  "#settle-form": (d, form) =>
+    d.editing.make(d.stretches.of({ kind: "settle", within: Number(form.elements.within.value) / 1000 })),
   "#are-bars": (d, form) =>
     d.loop
       ? d.editing.make(d.stretches.of({ kind: "bars", bars: Number(form.elements.bars.value) }))
@@ -77,7 +91,13 @@ export function forms(desk, run) {
     }
     return undefined;
   });
-  // what a remedy or another button would do shows while the pointer rests on it
+  // what a remedy or another button would do shows while the pointer rests on it, or the keys have come to it
+  document.addEventListener("focusin", (e) => {
+    const button = /** @type {HTMLElement} */ (e.target);
+    const shown = button.matches?.(":focus-visible[data-edit]") && would(desk, button.dataset);
+    if (shown) desk.editing.glance(shown);
+    else desk.editing.endGlance();
+  });
   let glanced = null;
   document.addEventListener("pointermove", (e) => {
     const button =

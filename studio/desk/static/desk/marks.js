@@ -6,6 +6,9 @@ import { note, send, tryJson } from "../studio/server.js";
 
 export const SECTION_COLOURS = ["#7d530c", "#1f655a", "#52627a", "#9a3324", "#5b4a78"];
 
+/** Marks that are drawn over the lanes, and what stands in them. */
+const OVER = { lock: "locked", hold: "hold", free: "no beats" };
+
 export class Marks {
   constructor(desk) {
     this.desk = desk;
@@ -33,7 +36,7 @@ export class Marks {
     const stretch = loop ?? all;
     if (!stretch) return note("Choose a stretch first: drag along the time above the bars.", true);
     const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, { kind, name, stretch });
-    if (!ok) return note(data.error, true);
+    if (!ok) return note(data.error ?? "The mark could not be set.", true);
     this.#take(data);
     this.desk.doubts.later();
     if (kind === "free") this.desk.player.refreshClick();
@@ -41,20 +44,22 @@ export class Marks {
   }
 
   async #remove(id) {
-    const { data } = await send(`/sessions/${this.desk.facts.id}/mark`, { remove: id });
+    const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, { remove: id });
+    if (!ok) return note(data.error ?? "The mark could not be taken back.", true);
     this.#take(data);
     this.desk.doubts.later();
     this.desk.player.refreshClick();
   }
 
   async #rename(id, name) {
-    const { data } = await send(`/sessions/${this.desk.facts.id}/mark`, { rename: id, name });
-    this.#take(data);
+    const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, { rename: id, name });
+    if (ok) this.#take(data);
+    else note(data.error ?? "The name could not be changed.", true);
   }
 
   async #recolour(mark) {
     const { data } = await send(`/sessions/${this.desk.facts.id}/mark`, { recolour: mark.id, colour: mark.colour + 1 });
-    this.#take(data);
+    if (data.marks) this.#take(data);
   }
 
   go(by) {
@@ -75,22 +80,22 @@ export class Marks {
   show() {
     const box = document.getElementById("marks");
     if (!box) return;
-    const kinds = { section: "", lock: "Locked", hold: "Hold", free: "No beat" };
     box.replaceChildren(
       ...this.list.map((m) => {
         const li = document.createElement("li");
         const go = Object.assign(document.createElement("button"), {
-          textContent: `${m.name || kinds[m.kind]}, ${m.words}`,
-          title: "Loop it",
+          textContent: m.said || `${m.name}, ${m.words}`,
+          title: m.end > m.start ? "Loop it" : "Go there",
         });
-        go.onclick = () => (this.desk.setLoop([m.start, m.end]), this.desk.go(m.start));
+        go.onclick = () => (m.end > m.start && this.desk.setLoop([m.start, m.end]), this.desk.go(m.start));
         const off = Object.assign(document.createElement("button"), {
           className: "key quiet",
           textContent: "×",
-          title: "Take the mark away",
-          ariaLabel: "Take the mark away",
+          title: "Take it back",
+          ariaLabel: `Take back: ${m.said || m.name}`,
         });
-        off.onclick = () => this.#remove(m.id);
+        off.onclick = () =>
+          m.kind === "pins" ? this.desk.editing.make({ kind: "unpin", stretch: [m.start, m.end] }) : this.#remove(m.id);
         if (m.kind !== "section") li.append(go, off);
         else {
           const name = Object.assign(document.createElement("input"), {
@@ -123,7 +128,7 @@ export class Marks {
   drawOver(context, height) {
     const { view } = this.desk;
     for (const m of this.list) {
-      if (m.kind === "section" || m.end < view.start || m.start > view.end) continue;
+      if (!OVER[m.kind] || m.end < view.start || m.start > view.end) continue;
       const [a, b] = [view.x(m.start), view.x(m.end)];
       context.save();
       context.beginPath();
@@ -143,7 +148,7 @@ export class Marks {
       context.restore();
       context.font = `500 13px ${SANS}`;
       context.fillStyle = INK.ink;
-      context.fillText({ lock: "locked", hold: "hold", free: "no beat" }[m.kind], Math.max(4, a + 4), 14);
+      context.fillText(OVER[m.kind], Math.max(4, a + 4), 14);
     }
   }
 

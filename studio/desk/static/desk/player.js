@@ -127,6 +127,15 @@ export class Player extends EventTarget {
     this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds });
   }
 
+  /** A click at a steady tempo from the playhead on, where there is no map yet. */
+  async steadyClick(bpm) {
+    const click = await tryJson(`/sessions/${this.facts.id}/click?bpm=${bpm}&from=${this.at / this.facts.rate}`);
+    if (!click) return;
+    const sounds = click.sounds.map((s) => new Float32Array(Uint8Array.from(atob(s), (c) => c.charCodeAt(0)).buffer));
+    this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds });
+    this.play();
+  }
+
   setClick(level) {
     this.clickLevel = level;
     this.#post({ do: "clickLevel", level });

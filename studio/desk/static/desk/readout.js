@@ -22,13 +22,14 @@ export class Readout {
     byId("clock").textContent = clock(seconds, 0.001);
     if (!grid) return;
     const i = grid.sounding(seconds);
-    byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(1)} bpm` : "";
+    const steady = i > 0 && Math.abs(grid.bpm[i] - grid.bpm[i - 1]) < 0.002;
+    byId("tempo").textContent = i >= 0 ? `${grid.bpm[i].toFixed(steady ? 3 : 1)} bpm` : "";
     if (i >= 0) this.#distance(grid.time[i]);
     const into = i >= 0 ? Math.max(0, seconds - grid.time[i]) / (grid.end(i) - grid.time[i]) : 0; // the player may stand half a sample early
-    byId("place").textContent =
-      i >= 0 && into < 1.5
-        ? `${grid.bar[i]}.${grid.beat[i]}.${String(Math.min(99, Math.floor(into * 100))).padStart(2, "0")}`
-        : "–";
+    const known = i >= 0 && into < 1.5;
+    byId("place-bar-beat").textContent = known ? `Bar ${grid.bar[i]} beat ${grid.beat[i]}` : "–";
+    byId("beat-mark").hidden = !known;
+    byId("beat-mark").style.transform = `scaleX(${Math.min(1, into)})`;
   }
 
   /** From a beat to the guide's nearest attack, as a number and a mark on a scale. */

@@ -23,12 +23,17 @@ export function toggleEars(desk) {
   note(desk.player.ears ? "Click in the left ear, tracks in the right." : "Click and tracks in both ears.");
 }
 
-export function cyclePace(desk) {
-  const paces = [1, 0.75, 0.5, 0.25];
-  const pace = paces[(paces.indexOf(desk.player.pace) + 1) % paces.length];
+export const SLOWEST = 0.5;
+
+/** A step slower or faster; from the slowest on slower is full speed again. */
+export function stepPace(desk, by) {
+  const next = Math.round(100 * (desk.player.pace + by)) / 100;
+  setPace(desk, next < SLOWEST ? 1 : Math.min(1, next));
+}
+
+export function setPace(desk, pace) {
   desk.player.setPace(pace);
-  byId("pace").textContent = `${100 * pace} %`;
-  byId("pace").setAttribute("aria-pressed", pace !== 1);
+  byId("pace").value = String(Math.round(100 * pace));
 }
 
 export function setLead(desk, bars) {
@@ -40,5 +45,5 @@ export function setLead(desk, bars) {
 
 export function toggleFollow(desk) {
   desk.follows = !desk.follows;
-  byId("follow").setAttribute("aria-pressed", desk.follows);
+  byId("keep-in-view").setAttribute("aria-pressed", desk.follows);
 }

@@ -10,8 +10,10 @@ export class Order {
     document.body.addEventListener("order-changed", () => this.ask());
     desk.player.addEventListener("state", () => this.show());
     document.addEventListener("click", (e) => {
-      const item = e.target.closest("[data-queue]")?.dataset.queue;
-      if (item !== undefined) this.queue(Number(item));
+      const button = e.target.closest("[data-queue], [data-play-from]");
+      if (!button) return;
+      if (button.dataset.queue !== undefined) this.desk.player.queue(Number(button.dataset.queue));
+      else this.play(Number(button.dataset.playFrom));
     });
     // a note from any keyboard releases, as a foot pedal would
     desk.parts.keyboard.listeners.add((data) => this.playing && data[0] >> 4 === 9 && data[2] > 0 && this.release());
@@ -34,12 +36,6 @@ export class Order {
     return this.desk.player.follow(this.turns, item);
   }
 
-  /** Pressed while the order plays, an item comes next; otherwise the order starts there. */
-  queue(item) {
-    if (this.playing) this.desk.player.queue(item);
-    else this.play(item);
-  }
-
   release() {
     if (this.playing) this.desk.player.release();
   }
@@ -52,14 +48,16 @@ export class Order {
     const { order } = this.desk.player;
     for (const li of document.querySelectorAll("[data-turn]")) {
       li.classList.toggle("now", order?.item === Number(li.dataset.turn));
-      li.classList.toggle("next", order?.next === Number(li.dataset.turn) && order.next !== order.item);
+      const next = li.querySelector("[data-queue]");
+      next.hidden = !order;
+      next.setAttribute("aria-pressed", order?.next === Number(li.dataset.turn) && order.next !== order.item);
     }
     const told = document.getElementById("order-told");
     if (!told || !order || !this.turns[order.item]) return;
     const now = this.turns[order.item];
     const next = order.next === undefined ? "then the end" : `then ${this.turns[order.next]?.name}`;
     const round = now.hold
-      ? `held, round ${order.round + 1}`
+      ? `vamp, round ${order.round + 1}`
       : now.times > 1
         ? `${order.round + 1} of ${now.times}`
         : "";

@@ -1,0 +1,21 @@
+// @ts-check
+// What every form of the pages has in common: steps that it made are told, and no error passes in silence.
+
+import { note, tellStep } from "./server.js";
+
+document.addEventListener("htmx:afterRequest", (e) => {
+  const { xhr } = /** @type {CustomEvent} */ (e).detail;
+  tellStep(xhr.getResponseHeader("X-Step-Before"), xhr.getResponseHeader("X-Step"));
+});
+
+document.addEventListener("htmx:responseError", (e) => {
+  const { xhr, requestConfig } = /** @type {CustomEvent} */ (e).detail;
+  if (requestConfig.verb === "get") return; // what is asked for again by itself
+  const plain = !xhr.getResponseHeader("Content-Type")?.includes("html");
+  note(plain && xhr.responseText ? xhr.responseText : "That did not work; nothing was changed.", true);
+});
+
+document.addEventListener("htmx:sendError", (e) => {
+  if (/** @type {CustomEvent} */ (e).detail.requestConfig.verb === "get") return;
+  note("The server does not answer. Nothing is lost; try again when it is back.", true);
+});
