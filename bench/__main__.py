@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench import page, speed, takes, tracker
+from bench import oracle, page, speed, takes, tracker
 
 
 def main() -> None:
@@ -17,6 +17,8 @@ def main() -> None:
             tracker.run(takes.demos(Path(folder)) + found)
     if "speed" in wanted:
         speed.run()
+    if wanted[0] == "repairs":
+        return oracle.main(wanted[1:])
     if "page" in wanted:
         page.run()
 

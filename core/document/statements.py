@@ -163,7 +163,7 @@ def words(statement: Statement, tempo_map: TempoMap | None = None) -> str:
 
     match statement:
         case BarLine(at, None):
-            return f"A bar starts at {place(at)}"
+            return f"Bar line at {place(at)}"
         case BarLine(at, number):
             return f"Bar {number} starts at {at:.2f} s"
         case BarsHere(start, end, bars):

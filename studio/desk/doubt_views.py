@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
 
+from core.editing.remedies import trusted
 from core.tempomap.edits import pins_of
 from core.tracking.context import NoBeats
 from core.tracking.doubts.doubt import WHOLE, Doubt
@@ -18,7 +19,10 @@ from core.tracking.review import review
 from studio.analysis.features import content_key, context
 from studio.analysis.models import latest
 from studio.caches import remembered
+from studio.desk.commands import read_command
 from studio.desk.models import MapStep
+from studio.desk.recording import SessionRecording
+from studio.desk.statements import document_of
 from studio.library.models import Session
 from studio.responses import json_response
 
@@ -34,6 +38,19 @@ def _reviewed(session: Session, step: MapStep, _key: Hashable, usual: tuple[floa
         return []
 
 
+@remembered(32)  # some kB each
+def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable, _dismissed: Hashable) -> list[Doubt]:
+    """Open doubts with only those remedies that can be trusted."""
+    usual = session.slowest, session.fastest
+    pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
+    said = [m.said for m in session.marks.all()]
+    found = [d for d in _reviewed(session, step, key, usual) if not is_settled(d, pinned, said)]
+    try:
+        return trusted(found, document_of(session), SessionRecording(session), read_command, usual)
+    except NoBeats:
+        return found
+
+
 def doubts_of(session: Session) -> list[Doubt]:
     """Open doubts about the session's map: all that no pin, lock, hold or dismissal settles.
 
@@ -43,10 +60,8 @@ def doubts_of(session: Session) -> list[Doubt]:
     if step is None:
         return []
     key = step.made, content_key(session), tuple(sorted(session.guides.items()))
-    found = _reviewed(session, step, key, (session.slowest, session.fastest))
-    pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
-    said = [m.said for m in session.marks.all()]
-    left = [d for d in found if not is_settled(d, pinned, said)]
+    dismissed = tuple(session.marks.filter(kind="fine").values_list("name", "start", "end"))
+    left = _open(session, step, key, document_of(session).statements, dismissed)
     return sorted(left, key=lambda d: (d.kind not in WHOLE, -d.severity, d.start))
 
 

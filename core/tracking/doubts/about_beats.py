@@ -16,6 +16,8 @@ _NO_ATTACK, _LITTLE_ATTACK = 0.1, 0.15
 _BESIDE_UNSURE = 0.6
 #: A beat that lasts so many times its neighbours may be a hold; where the one before it is shorter than this.
 _HOLD, _BEFORE_HOLD = 1.6, 1.45
+#: From here on a beat is about twice as long as its neighbours: no tempo that is meant.
+_TWICE = 1.85
 #: An inserted beat goes to an attack within so many seconds of the middle.
 _INSERT_WITHIN = 0.06
 #: Tempo against its neighbours (natural logarithm) that is worth a doubt, and that is probably wrong.
@@ -60,7 +62,8 @@ def jumps(view: MapView) -> list[Doubt]:
                     "insert a beat in the middle", {"kind": "insert", "to": middle, "free": False, "snap_within": 0.06}
                 )
             ]
-            out.append(view.doubt("hold", k, k + 1, LISTEN, words, [*remedies, redetect_remedy(view, k, k + 1)]))
+            severity = WRONG if ratio > _TWICE else LISTEN
+            out.append(view.doubt("hold", k, k + 1, severity, words, [*remedies, redetect_remedy(view, k, k + 1)]))
         elif abs(np.log(ratio)) > _JUMP:
             words = f"The tempo jumps to {60 / g[k]:.0f} where its neighbours have {60 / around:.0f}."
             severity = WRONG if abs(np.log(ratio)) > _WRONG_JUMP else LISTEN

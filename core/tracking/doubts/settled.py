@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from core.tracking.doubts.doubt import WHOLE, Doubt
+from core.tracking.doubts.doubt import WHOLE, WRONG, Doubt
 
 #: What a hold explains: a long beat, and that nothing marks the beats around it.
 _EXPLAINED_BY_HOLD = ("hold", "jump", "weak", "no-attack")
@@ -30,9 +30,18 @@ class Said:
 def is_settled(doubt: Doubt, pinned: NDArray[np.float64], said: Iterable[Said]) -> bool:
     """Whether a doubt is settled: by a pin among its beats (``pinned``: seconds; one about the whole take needs more),
     or by something said."""
-    if doubt.kind not in WHOLE and ((pinned >= doubt.start) & (pinned <= doubt.end)).any():
+    if (
+        doubt.kind not in WHOLE
+        and not _cannot_be_meant(doubt)
+        and ((pinned >= doubt.start) & (pinned <= doubt.end)).any()
+    ):
         return True
     return any(_settles(s, doubt) for s in said)
+
+
+def _cannot_be_meant(doubt: Doubt) -> bool:
+    """A tempo far from its neighbours: doubted between pins, too, as one of them may be a slip."""
+    return doubt.kind in ("jump", "hold") and doubt.severity == WRONG
 
 
 def _settles(said: Said, doubt: Doubt) -> bool:

@@ -1,0 +1,237 @@
+"""The oracle engineer: a scripted user who knows the truth and puts a map right with the page's own commands.
+
+``python -m bench repairs [--takes FOLDER] [--spoiled]``. It always takes the command that puts most right, and counts
+them until every beat is within 30 ms and every bar line right. Beside it: how often a doubt's first remedy, taken on the
+first map, makes right beats wrong.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import time
+import warnings
+from collections import defaultdict
+from collections.abc import Iterator
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from bench.takes import PRACTICE
+from core.analysis import Source, analyse_sources
+from core.document import Document
+from core.document import commands as c
+from core.editing import apply
+from core.editing.remedies import trusted
+from core.tempomap import TempoMap
+from core.tempomap.edits import EditError
+from core.tracking.beat_tracker import track_beats
+from core.tracking.context import build_context
+from core.tracking.parameters import USUAL_RANGE
+from core.tracking.review import review
+from studio.desk.commands import read_command
+
+RIGHT = 0.03  # seconds
+MOST = 30  # commands, then it gives up
+
+
+class Analysed:
+    """A recording in memory (:class:`core.editing.Recording`)."""
+
+    def __init__(self, tracks, readings):
+        self.tracks, self.readings = tracks, readings
+        self._context = build_context(tracks)
+        self.seconds = max(len(t.evidence) for t in tracks) / 100
+
+    def context(self):
+        return self._context
+
+    def attacks(self, track=None):
+        return [t.attacks for t in self.tracks]
+
+    def reading(self, number):
+        return (self.readings[number].name, self.readings[number].map) if number < len(self.readings) else None
+
+
+@dataclass
+class Truth:
+    """Known beats and downbeats, in seconds, from the first downbeat on."""
+
+    beats: np.ndarray
+    downbeats: np.ndarray
+
+    def wrong(self, tempo_map: TempoMap) -> tuple[int, int]:
+        """Beats and bar lines that are missing, beside their place, or too many."""
+        found = tempo_map.beats()
+        inside = (found.seconds > self.beats[0] - 0.1) & (found.seconds < self.beats[-1] + 0.1)
+        seconds, beat = found.seconds[inside], found.beat[inside]
+        return _unmatched(self.beats, seconds), _unmatched(self.downbeats, seconds[beat == 1], 0.07)
+
+    def wrong_places(self, tempo_map: TempoMap) -> list[tuple[float, float]]:
+        """Stretches, from true downbeat to true downbeat, that hold a wrong beat or bar line."""
+        found = tempo_map.beats()
+        out: list[tuple[float, float]] = []
+        downs = self.downbeats
+        for a, b in zip(downs, downs[1:], strict=False):
+            here = (found.seconds > a - RIGHT) & (found.seconds < b + RIGHT)
+            true = self.beats[(self.beats >= a - 1e-6) & (self.beats <= b + 1e-6)]
+            lines = found.seconds[here & (found.beat == 1)]
+            if _unmatched(true, found.seconds[here]) or _unmatched(np.array([a, b]), lines, 0.07):
+                if out and abs(out[-1][1] - a) < 1e-6:
+                    out[-1] = (out[-1][0], float(b))
+                else:
+                    out.append((float(a), float(b)))
+        return out
+
+
+def _unmatched(truth: np.ndarray, found: np.ndarray, within: float = RIGHT) -> int:
+    """True times without a found one nearby, and found ones without a true one."""
+    if not len(truth) or not len(found):
+        return len(truth) + len(found)
+    gaps = np.abs(truth[:, None] - found[None, :])
+    return int((gaps.min(axis=1) > within).sum() + (gaps.min(axis=0) > within).sum())
+
+
+def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterator[c.Command]:
+    """What the engineer would think of: the whole map at another level, then each wrong stretch, then single beats."""
+    tempo_map = document.map
+    for ratio in ("1:2", "2:1", "3:2", "2:3", "4:3", "3:4"):
+        yield c.Ratio(ratio)
+        if ratio == "1:2":
+            yield c.Ratio(ratio, offset=1)
+    for share in (-0.5, 0.5):
+        yield c.ShiftByBeats(share)
+    for by in (-3, -2, -1, 1, 2, 3):
+        yield c.Downbeat(by)
+    for number in range(len(recording.readings)):
+        yield c.TakeReading(number)
+    places = truth.wrong_places(tempo_map)
+    bars = truth.downbeats
+    for a, b in places:
+        n = int(np.count_nonzero((bars >= a - 1e-6) & (bars < b - 1e-6)))
+        yield c.AreBars((a, b), n)
+        yield c.Redetect((a, b))
+        yield c.Settle((a, b), 0.08)
+        for ratio in ("1:2", "2:1"):
+            yield c.Ratio(ratio, stretch=(a, b))
+        k = int(np.argmin(np.abs(bars - a)))
+        for one, other in ((k, min(k + 1, len(bars) - 1)), (max(0, k - 1), k)):
+            if other > one:
+                yield c.AreBars((float(bars[one]), float(bars[other])), other - one)
+    for a, b in places[:3]:
+        for t in (a, b):
+            beat = round(float(tempo_map.beat_index_at(t)))
+            yield c.MakeOne(beat)
+            yield c.Split(beat)
+        bar = int(tempo_map.meters.bars_at(tempo_map.quarters_at(a + 0.05)))
+        inside = truth.beats[(truth.beats >= a - 1e-6) & (truth.beats < b - 1e-6)]
+        bars_here = max(1, int(np.count_nonzero((bars >= a - 1e-6) & (bars < b - 1e-6))))
+        yield c.Count(max(1, bar), max(1, round(len(inside) / bars_here)))
+        yield c.Join(max(1, bar))
+        for t in truth.beats[(truth.beats >= a - 1e-6) & (truth.beats <= b + 1e-6)][:12]:
+            beat = round(float(tempo_map.beat_index_at(t)))
+            if abs(float(tempo_map.seconds_of_beat(beat)) - t) > RIGHT:
+                yield c.Move(beat, float(t), "beat", free=True)
+                yield c.Move(beat, float(t), "pins", free=True)
+                yield c.Move(beat, float(t), "bend", free=True)
+                yield c.Insert(float(t), free=True)
+                yield c.Remove(beat)
+    ends = tempo_map.beats().seconds[[0, -1]]
+    if abs(ends[0] - truth.beats[0]) > RIGHT:
+        yield c.Starts(to=float(truth.beats[0]))
+    if abs(ends[1] - truth.beats[-1]) > RIGHT:
+        yield c.Ends(to=float(truth.beats[-1]))
+
+
+def repair(document: Document, recording: Analysed, truth: Truth, told=None) -> int:
+    """Commands until all is right; :data:`MOST` where that is never."""
+    for count in range(MOST):
+        beats, lines = truth.wrong(document.map)
+        if not beats and not lines:
+            return count
+        best, best_left = None, beats + 2 * lines
+        for command in candidates(document, recording, truth):
+            try:
+                after = apply(command, document, recording)
+            except EditError:
+                continue
+            b, ln = truth.wrong(after.document.map)
+            if b + 2 * ln < best_left:
+                best, best_left = after, b + 2 * ln
+        if best is None:
+            return MOST
+        if told is not None:
+            told.append(f"{best.name}: {best_left} left")
+        document = best.document
+    return MOST
+
+
+def first_remedies(document: Document, recording: Analysed, truth: Truth) -> list[tuple[str, int]]:
+    """For each doubt about the first map: its kind, and how many beats that were right its first remedy makes wrong."""
+    doubts = review(recording.context(), document.map, USUAL_RANGE)[1]
+    out = []
+    for doubt in trusted(doubts, document, recording, read_command, USUAL_RANGE):
+        if not doubt.remedies:
+            continue
+        after = apply(read_command(doubt.remedies[0].edit), document, recording).document.map
+        was = _right(truth.beats, document.map)
+        out.append((doubt.kind, int((was & ~_right(truth.beats, after)).sum())))
+    return out
+
+
+def _right(truth: np.ndarray, tempo_map: TempoMap) -> np.ndarray:
+    return np.abs(truth[:, None] - tempo_map.beats().seconds[None, :]).min(axis=1) <= RIGHT
+
+
+def measured(folder: Path) -> dict:
+    warnings.simplefilter("ignore")
+    facts = json.loads((folder / "truth.json").read_text())
+    downs = np.array(facts["downbeats"])
+    beats = np.array(facts["beats"])
+    truth = Truth(beats[beats >= downs[0] - 1e-3], downs)
+    tracks = list(analyse_sources([Source(folder / stem, stem) for stem in facts["stems"]]))
+    found = track_beats(tracks)
+    recording = Analysed(tracks, found.alternatives)
+    document = Document(found.map)
+    begun = time.perf_counter()
+    harms = first_remedies(document, recording, truth)
+    tried = time.perf_counter() - begun
+    told: list[str] = []
+    actions = repair(document, recording, truth, told)
+    wrong = truth.wrong(found.map)
+    return {
+        "name": folder.name,
+        "group": facts["group"],
+        "actions": actions,
+        "wrong": wrong,
+        "harms": harms,
+        "tried": tried,
+        "told": told,
+    }
+
+
+def main(arguments: list[str]) -> None:
+    ask = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    ask.add_argument("--takes", type=Path, default=PRACTICE, help="a folder of takes, each with its truth.json")
+    ask.add_argument("--told", action="store_true", help="what the engineer did, line by line")
+    ask.add_argument("--only", default="", help="takes whose name holds this")
+    a = ask.parse_args(arguments)
+    folders = sorted(p for p in a.takes.iterdir() if (p / "truth.json").exists() and a.only in p.name)
+    groups, harms = defaultdict(list), []
+    with ProcessPoolExecutor(2) as pool:
+        for row in pool.map(measured, folders):
+            groups[row["group"]].append(row["actions"])
+            harms += row["harms"]
+            bad = [h for h in row["harms"] if h[1]]
+            print(
+                f"{row['name']:12s} {row['actions']:3d} actions from {row['wrong'][0]:4d} wrong beats, {row['wrong'][1]:3d} wrong bar lines; {len(row['harms'])} first remedies, harmful {bad}, tried in {row['tried']:.1f} s",
+                flush=True,
+            )
+            if a.told:
+                print("".join(f"    {line}\n" for line in row["told"]), end="")
+    for group, counts in sorted(groups.items()):
+        print(f"{group:12s} {len(counts):2d} takes: median {np.median(counts):.0f}, worst {max(counts)} actions")
+    harmful = [h for h in harms if h[1]]
+    print(f"first remedies: {len(harms)}, {len(harmful)} made right beats wrong")

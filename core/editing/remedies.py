@@ -1,0 +1,122 @@
+"""Remedies that can be trusted: each is tried before it is offered.
+
+A remedy has to fit the evidence better than the map as it is, contradict nothing that was said, and leave no doubt of
+the same kind at its place. As every remedy raises the same measure, a list of doubts cannot lead in circles.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from core.document import Document
+from core.document.commands import Command
+from core.editing import Recording, apply
+from core.listening.rates import FRAME_RATE
+from core.tempomap import TempoMap
+from core.tempomap.bar_lines import lines_of
+from core.tempomap.edits import EditError
+from core.tempomap.pulses import has_pulses, pulsed
+from core.tracking.context import AnalysisContext
+from core.tracking.doubts.doubt import Doubt
+from core.tracking.downbeats import downbeat_evidence
+from core.tracking.hypothesis import rate
+from core.tracking.parameters import FREE, ODD_BAR
+from core.tracking.review import review
+
+#: Kinds of doubts that are about bars, and about the tempo of the whole take; all others are about single beats.
+_ABOUT_BARS = ("meter", "downbeat", "bar lines")
+_ABOUT_LEVEL = ("level", "phase")
+#: By how much a remedy has to fit better: in units of a full attack, in nats of bar lines, and of the whole take.
+_BETTER_BEATS, _BETTER_BARS, _BETTER_TAKE = 0.1, 1.0, 0.3
+
+
+def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+    """How well a map's beats fit: the score of the chain in the decoder's own model, in units of a full attack."""
+    frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
+    frames = frames[(frames >= 0) & (frames < len(context.decoding_curve))]
+    gaps = np.diff(frames).astype(np.float64)
+    if len(gaps) < 2 or (gaps <= 0).any():
+        return -np.inf
+    near = np.max([np.roll(context.decoding_curve, k) for k in (-1, 0, 1)], axis=0)
+    change = np.abs(np.log(gaps[1:] / gaps[:-1]))
+    smooth = np.where(change < 0.1, (change / 0.1) ** 2, 2 * change / 0.1 - 1)
+    return float((near[frames] - FREE.beat).sum() - np.minimum(FREE.change * smooth, FREE.hold).sum())
+
+
+def bars_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+    """How well a map's bar lines fit, in nats: evidence of the beats that open bars, less what odd bars cost."""
+    beats = tempo_map.beats()
+    frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
+    if len(frames) < 8:
+        return 0.0
+    evidence = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
+    lengths = np.diff(lines_of(tempo_map)[0])
+    usual = np.bincount(lengths).argmax() if len(lengths) else 4
+    return float(evidence[beats.beat == 1].sum() - ODD_BAR * np.count_nonzero(lengths != usual))
+
+
+def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+    """How well a map's tempo level fits the whole take, in nats."""
+    frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
+    frames = frames[(frames >= 0) & (frames < len(context.onset_envelope))]
+    return rate(context, frames).score if len(frames) >= 8 else -np.inf
+
+
+@dataclass(frozen=True)
+class _Measure:
+    fit: Callable[[AnalysisContext, TempoMap], float]
+    margin: float
+
+
+def _measures(kind: str) -> list[_Measure]:
+    """What a remedy of a doubt of this kind has to raise, and by how much; and what it may not lower."""
+    if kind in _ABOUT_BARS:
+        return [_Measure(bars_fit, _BETTER_BARS), _Measure(beats_fit, -_BETTER_BEATS)]
+    if kind in _ABOUT_LEVEL:
+        return [_Measure(take_fit, _BETTER_TAKE)]
+    return [_Measure(beats_fit, _BETTER_BEATS)]
+
+
+def trusted(
+    doubts: Sequence[Doubt],
+    document: Document,
+    recording: Recording,
+    read: Callable[[dict[str, object]], Command],
+    usual: tuple[float, float],
+) -> list[Doubt]:
+    """The doubts with only those remedies that can be trusted; ``read`` makes commands of remedies' edits, ``usual`` is
+    the tempo range that the engineer expects. Raises :class:`core.tracking.context.NoBeats`."""
+    if document.map is None:
+        return list(doubts)
+    context = recording.context()
+    before = document.map
+    if has_pulses(before):
+        context = context.by_attacks()
+    known: dict[Callable[[AnalysisContext, TempoMap], float], float] = {}
+
+    def fit_before(measure: _Measure) -> float:
+        if measure.fit not in known:
+            known[measure.fit] = measure.fit(context, _even(before))
+        return known[measure.fit]
+
+    def is_trusted(doubt: Doubt, edit: dict[str, object]) -> bool:
+        try:
+            after = apply(read(edit), document, recording).document.map
+        except EditError:
+            return False
+        if after is None or after == before:
+            return False
+        even = _even(after)
+        if any(m.fit(context, even) < fit_before(m) + m.margin for m in _measures(doubt.kind)):
+            return False
+        left = review(recording.context(), after, usual)[1]
+        return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)
+
+    return [replace(d, remedies=[r for r in d.remedies if is_trusted(d, r.edit)]) for d in doubts]
+
+
+def _even(tempo_map: TempoMap) -> TempoMap:
+    return pulsed(tempo_map) if has_pulses(tempo_map) else tempo_map
