@@ -84,7 +84,10 @@ def lines_through(document: Document, beat: int) -> TempoMap:
     fixed = said_lines(document)
     below, above = [k for k in fixed if k < beat], [k for k in fixed if k > beat]
     if not fixed:
-        by = into if into <= count / 2 and tempo_map.beats().index[0] <= 0 else into - count
+        first = int(tempo_map.beats().index[0])
+        by = into if into <= count / 2 and first <= 0 else into - count
+        if by > 0 and by - first >= count:  # a whole bar more would lie before bar 1
+            by -= count
         try:
             return edits.shift_downbeat(tempo_map, by)
         except EditError:

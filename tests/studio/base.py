@@ -8,7 +8,7 @@ import numpy as np
 import soundfile as sf
 from django.test import TestCase, override_settings
 
-from studio.desk.doubt_views import _reviewed
+from studio.desk.doubt_views import _open, _reviewed
 from studio.desk.find_job import FIND
 from studio.jobs.models import Job
 from studio.jobs.tasks import run
@@ -28,7 +28,8 @@ class StudioCase(TestCase):
         # the pulse writes from a thread of its own, which a test's open transaction would lock out
         still = mock.patch("studio.jobs.tasks._beat")
         still.start()
-        _reviewed.cache_clear()  # rolled-back tests use the same keys again
+        for cached in (_reviewed, _open):
+            cached.cache_clear()  # rolled-back tests use the same keys again
         self.addCleanup(still.stop)
 
     def wav(self, name="kick.wav", times=None, rate=44_100, **options):
