@@ -111,7 +111,8 @@ class Desk {
     this.player.mix();
     this.chords.catchUp(undefined);
     this.order.ask();
-    for (const pane of ["parts", "harmony", "order"]) globalThis.htmx?.trigger(`#${pane}`, "load");
+    for (const pane of ["parts", "harmony", "order"])
+      if (byId(pane)) globalThis.htmx?.trigger(byId(pane), "load");
     await this.parts.follow();
   }
 
