@@ -34,7 +34,8 @@ from core.tracking.review import review
 from studio.desk.commands import read_command
 
 RIGHT = 0.03  # seconds
-MOST = 30  # commands, then it gives up
+MOST = 21  # commands, then it gives up: more than 20 is too many anyway
+PLACES = 6  # wrong stretches that are looked at before each command
 
 
 class Analysed:
@@ -109,7 +110,8 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
         yield c.TakeReading(number)
     places = truth.wrong_places(tempo_map)
     bars = truth.downbeats
-    for a, b in places:
+    longest = sorted(places, key=lambda p: p[0] - p[1])[:PLACES]
+    for a, b in dict.fromkeys([*longest, *places[:PLACES]]):
         n = int(np.count_nonzero((bars >= a - 1e-6) & (bars < b - 1e-6)))
         yield c.AreBars((a, b), n)
         yield c.Redetect((a, b))
@@ -120,7 +122,7 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
         for one, other in ((k, min(k + 1, len(bars) - 1)), (max(0, k - 1), k)):
             if other > one:
                 yield c.AreBars((float(bars[one]), float(bars[other])), other - one)
-    for a, b in places[:3]:
+    for a, b in places[:2]:
         for t in (a, b):
             beat = round(float(tempo_map.beat_index_at(t)))
             yield c.MakeOne(beat)
@@ -128,6 +130,9 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
         bar = int(tempo_map.meters.bars_at(tempo_map.quarters_at(a + 0.05)))
         inside = truth.beats[(truth.beats >= a - 1e-6) & (truth.beats < b - 1e-6)]
         bars_here = max(1, int(np.count_nonzero((bars >= a - 1e-6) & (bars < b - 1e-6))))
+        for t in bars[(bars >= a - 1e-6) & (bars <= b + 1e-6)][:2]:
+            number = int(np.argmin(np.abs(bars - t))) + 1
+            yield c.PlaceAt(float(t), number)
         yield c.Count(max(1, bar), max(1, round(len(inside) / bars_here)))
         yield c.Join(max(1, bar))
         for t in truth.beats[(truth.beats >= a - 1e-6) & (truth.beats <= b + 1e-6)][:12]:

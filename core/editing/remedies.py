@@ -7,7 +7,7 @@ the same kind at its place. As every remedy raises the same measure, a list of d
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -20,17 +20,17 @@ from core.tempomap.bar_lines import lines_of
 from core.tempomap.edits import EditError
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.context import AnalysisContext
+from core.tracking.decoder import SHARPNESS
 from core.tracking.doubts.doubt import Doubt
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
 from core.tracking.parameters import FREE, ODD_BAR
 from core.tracking.review import review
 
-#: Kinds of doubts that are about bars, and about the tempo of the whole take; all others are about single beats.
-_ABOUT_BARS = ("meter", "downbeat", "bar lines")
+#: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
 _ABOUT_LEVEL = ("level", "phase")
-#: By how much a remedy has to fit better: in units of a full attack, in nats of bar lines, and of the whole take.
-_BETTER_BEATS, _BETTER_BARS, _BETTER_TAKE = 0.1, 1.0, 0.3
+#: By how much a remedy has to fit better, in nats: beats and bars together, and the tempo of the whole take.
+_BETTER, _BETTER_TAKE = 1.0, 0.3
 
 
 def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
@@ -65,19 +65,9 @@ def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     return rate(context, frames).score if len(frames) >= 8 else -np.inf
 
 
-@dataclass(frozen=True)
-class _Measure:
-    fit: Callable[[AnalysisContext, TempoMap], float]
-    margin: float
-
-
-def _measures(kind: str) -> list[_Measure]:
-    """What a remedy of a doubt of this kind has to raise, and by how much; and what it may not lower."""
-    if kind in _ABOUT_BARS:
-        return [_Measure(bars_fit, _BETTER_BARS), _Measure(beats_fit, -_BETTER_BEATS)]
-    if kind in _ABOUT_LEVEL:
-        return [_Measure(take_fit, _BETTER_TAKE)]
-    return [_Measure(beats_fit, _BETTER_BEATS)]
+def fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+    """How well a map's beats and bar lines fit together, in nats."""
+    return SHARPNESS * beats_fit(context, tempo_map) + bars_fit(context, tempo_map)
 
 
 def trusted(
@@ -97,11 +87,6 @@ def trusted(
         context = context.by_attacks()
     known: dict[Callable[[AnalysisContext, TempoMap], float], float] = {}
 
-    def fit_before(measure: _Measure) -> float:
-        if measure.fit not in known:
-            known[measure.fit] = measure.fit(context, _even(before))
-        return known[measure.fit]
-
     def is_trusted(doubt: Doubt, edit: dict[str, object]) -> bool:
         try:
             after = apply(read(edit), document, recording).document.map
@@ -109,8 +94,11 @@ def trusted(
             return False
         if after is None or after == before:
             return False
-        even = _even(after)
-        if any(m.fit(context, even) < fit_before(m) + m.margin for m in _measures(doubt.kind)):
+        about_level = doubt.kind in _ABOUT_LEVEL
+        measure, margin = (take_fit, _BETTER_TAKE) if about_level else (fit, _BETTER)
+        if measure not in known:
+            known[measure] = measure(context, _even(before))
+        if measure(context, _even(after)) < known[measure] + margin:
             return False
         left = review(recording.context(), after, usual)[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)

@@ -6,7 +6,7 @@ minute when absent; time signatures carry the denominator as a power of two and 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
@@ -17,11 +17,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.notes import Note
-from core.tempomap import TICKS, Meter, MeterChange, TempoMap
+from core.tempomap import TICKS, Meter, TempoMap
 
 Floats = NDArray[np.float64]
-#: A lead-in faster than this (quarters a minute) is refused by many readers (common practice).
-_HASTIEST = 300
+#: A lead-in whose tempo is that near to the music's (natural logarithm) needs no short bar.
+_NEAR_ENOUGH = 0.12
+#: Music that begins this soon, in seconds, begins with the recording; what counts as time zero.
+_AT_ONCE, _ZERO = 0.03, 1e-9
+#: How far rounding may put a bar line off before a tempo is written that corrects it, in seconds.
+_DRIFT = 5e-5
 _SLOWEST = 0xFFFFFF  # microseconds a quarter that 24 bits hold: 3.58 beats a minute
 
 
@@ -44,13 +48,13 @@ def reading(name: str) -> Iterator[None]:
 class WrittenMidi:
     """A map as written: the file and what its rounding does.
 
-    ``lead_in``: whole bars from the file's start to bar 1; ``worst``: the largest error of a bar line, in
+    ``lead_in``: what lies between the file's start and bar 1; ``worst``: the largest error of a bar line, in
     seconds, by the file's own whole microseconds. ``origin``: the quarter at tick 0; ``ticks`` and ``seconds``:
     where its tempos stand.
     """
 
     file: mido.MidiFile
-    lead_in: int
+    lead_in: LeadIn
     worst: float
     origin: float
     ticks: NDArray[np.int64]
@@ -72,41 +76,79 @@ class WrittenMidi:
         return TempoMap(np.append(self.seconds, self.seconds[-1] + step), np.append(self.ticks, self.ticks[-1] + 1.0))
 
 
-def lead_in_bars(tempo_map: TempoMap) -> int:
-    """Whole bars between time zero and bar 1: as many as make the lead-in's tempo closest to the music's."""
+@dataclass(frozen=True)
+class LeadIn:
+    """What lies between time zero and bar 1: ``short``, a short bar, the very first; then ``bars`` whole ones."""
+
+    bars: int = 0
+    short: Meter | None = None
+
+    def quarters(self, meter: Meter) -> float:
+        """Its length; ``meter``: that of bar 1."""
+        return self.bars * meter.quarters + (self.short.quarters if self.short else 0.0)
+
+    @property
+    def words(self) -> str:
+        """Like "2 bars", or "a bar of 1/4 and 2 bars"; nothing where bar 1 is time zero."""
+        parts = [f"a short bar of {self.short}"] if self.short else []
+        if self.bars:
+            parts.append(f"{self.bars} bar{'s' * (self.bars > 1)}")
+        return " and ".join(parts)
+
+
+def lead_in(tempo_map: TempoMap) -> LeadIn:
+    """Whole bars, where those have about the music's tempo; else as many beats as have it, in a short first bar."""
     start = float(tempo_map.bar_seconds(1))
-    if start <= 1e-9:
-        return 0
-    length = tempo_map.meters.meter_at(1).quarters
+    if start <= _ZERO:
+        return LeadIn()
+    meter = tempo_map.meters.meter_at(1)
+    length = meter.quarters
     first = min(float(tempo_map.seconds[0]), start)
     pickup = max(0.0, -float(tempo_map.quarters[0]))
-    if first <= 1e-9:
-        return max(1, int(np.ceil(pickup / length - 1e-6)))
+    if first < _AT_ONCE and pickup:  # the recording begins with the pickup
+        return _divided(pickup, meter)
     # from time zero the lead-in proper runs to the pickup, or to bar 1
     music = first * float(tempo_map.bpm_at(tempo_map.seconds[0])) / 60
-    least = max(1, int(np.floor(pickup / length + 1e-6)) + 1 if pickup else 1)
+    least = int(np.floor(pickup / length + 1e-6)) + 1
     options = np.arange(least, least + 2 + int((music + pickup) / length))
-    return int(options[np.argmin(np.abs(np.log((options * length - pickup) / music)))])
+    off = np.abs(np.log((options * length - pickup) / music))
+    unit = next((u for u in (float(meter.beat_offsets[1]), 0.5, 0.25) if u < 1.5 * music), 0.125)
+    beats = unit * max(1, round(music / unit))
+    if off.min() <= _NEAR_ENOUGH or off.min() <= abs(np.log(beats / music)):
+        return LeadIn(int(options[np.argmin(off)]))
+    return _divided(pickup + beats, meter)
 
 
-def write(tempo_map: TempoMap, name: str = "Tempo map") -> WrittenMidi:
+def _divided(quarters: float, meter: Meter) -> LeadIn:
+    """Whole bars of a meter, and before them what is left as a short one."""
+    bars = int(np.floor(quarters / meter.quarters + 1e-6))
+    rest = quarters - bars * meter.quarters
+    for denominator in (meter.denominator, 8, 16, 32):
+        count = rest * denominator / 4
+        if count > 0.5 and abs(count - round(count)) < 1e-6:
+            return LeadIn(bars, Meter(round(count), denominator))
+    # what no note value fits is written to the nearest 32nd
+    return LeadIn(bars, Meter(max(1, round(rest * 8)), 32) if rest > 0.06 else None)
+
+
+def write(
+    tempo_map: TempoMap,
+    name: str = "Tempo map",
+    sections: Sequence[tuple[float, str]] = (),
+    bar_markers: bool = True,
+) -> WrittenMidi:
     """The map as a format 1 file; time zero of the file is time zero of the audio.
 
-    The lead-in is whole bars at its own tempo. A tempo is written at every bar line and every point of the
-    map; each takes up the rounding error so far, so that errors cannot pile up. Raises :class:`MidiError`.
+    Tempo and time signature stand at tick 0. The lead-in has its own tempo, near the music's. A tempo is written where
+    the map's changes, and where rounding would otherwise put a bar line off by more than :data:`_DRIFT`; each takes up
+    the error so far, so that errors cannot pile up. ``sections``: seconds and names, written as markers;
+    ``bar_markers``: every bar line as one, too. Raises :class:`MidiError`.
     """
-    lead = lead_in_bars(tempo_map)
     meters = tempo_map.meters
-    first_bar = 1 - lead
-    origin = float(meters.bar_quarters(first_bar))
-    short_bar = None
-    if tempo_map.quarters[0] - origin > _HASTIEST / 60 * tempo_map.seconds[0]:
-        # The pickup begins with the recording: no whole bars fit before it. Its bar is written short,
-        # evenly from time zero to bar 1.
-        meter = meters.meter_at(1)
-        short_bar = Meter(max(1, round(-float(tempo_map.quarters[0]) * meter.denominator / 4)), meter.denominator)
-        origin = -short_bar.quarters
-        first_bar = 0
+    lead = lead_in(tempo_map)
+    first = meters.meter_at(1)
+    origin = -lead.quarters(first)
+    if float(tempo_map.seconds[0]) < _AT_ONCE and tempo_map.quarters[0] < -1e-9:
         tempo_map = _from_bar_one(tempo_map, origin)
     last_bar = tempo_map.bar_range[1] + 1
     bars = np.arange(1, last_bar + 1)
@@ -115,54 +157,69 @@ def write(tempo_map: TempoMap, name: str = "Tempo map") -> WrittenMidi:
     ticks = np.unique(np.round((places - origin) * TICKS).astype(np.int64))
     # exact times of the ticks that are written, with the lead-in from time zero straight to the first point
     times = _times(tempo_map, origin, ticks)
+    tempos, reached = _tempos(ticks, times, tempo_map.tail_slope)
     events: list[tuple[int, int, mido.MetaMessage]] = []
-    clock = 0.0
-    reached = np.zeros(len(ticks))
-    for i in range(len(ticks)):
-        reached[i] = clock
-        if i + 1 < len(ticks):
-            quarters = (ticks[i + 1] - ticks[i]) / TICKS
-            tempo = round((times[i + 1] - clock) * 1e6 / quarters)
-            if not 1 <= tempo <= _SLOWEST:
-                raise MidiError(
-                    f"Around {times[i]:.1f} s a quarter lasts {tempo / 1e6:.1f} s; a MIDI file holds at most 16.7 s."
-                )
-            clock += quarters * tempo / 1e6
-        else:
-            tempo = max(1, min(_SLOWEST, round(1e6 / tempo_map.tail_slope)))
-        events.append((int(ticks[i]), 1, mido.MetaMessage("set_tempo", tempo=tempo)))
-    opening = [MeterChange(0, short_bar)] if short_bar else []
-    for change in [*opening, *meters.changes]:
-        bar = first_bar if change.bar == 1 and not short_bar else change.bar
-        if bar <= last_bar:
-            tick = max(0, round((float(meters.bar_quarters(bar)) - origin) * TICKS))
-            clocks = min(255, round(24 * change.meter.beat_offsets[1]))
-            events.append(
-                (
-                    tick,
-                    0,
-                    mido.MetaMessage(
-                        "time_signature",
-                        numerator=change.meter.numerator,
-                        denominator=change.meter.denominator,
-                        clocks_per_click=clocks,
-                    ),
-                )
-            )
-    if lead:
-        events.append((0, 2, mido.MetaMessage("marker", text="Lead-in")))
-    for bar, q in zip(bars.tolist(), meters.bar_quarters(bars), strict=True):
-        text = f"Bar {bar}" if bar < last_bar else "End"
-        events.append((round((float(q) - origin) * TICKS), 2, mido.MetaMessage("marker", text=text)))
+    changed = np.flatnonzero(np.append(True, np.diff(tempos) != 0))
+    events += [(int(ticks[k]), 1, mido.MetaMessage("set_tempo", tempo=int(tempos[k]))) for k in changed]
+    if lead.short:
+        events.append((0, 0, _signature(lead.short)))
+    opening = round(lead.short.quarters * TICKS) if lead.short else 0
+    for change in meters.changes:
+        at = round((float(meters.bar_quarters(change.bar)) - origin) * TICKS)
+        if change.bar <= last_bar:
+            events.append((opening if change.bar == 1 else at, 0, _signature(change.meter)))
+    for seconds, text in sections:
+        quarter = float(tempo_map.quarters_at(seconds))
+        events.append((max(0, round((quarter - origin) * TICKS)), 2, _marker(text)))
+    if lead.words and bar_markers:
+        events.append((0, 2, _marker("Lead-in")))
+    for bar, q in zip(bars.tolist(), meters.bar_quarters(bars), strict=True) if bar_markers else ():
+        events.append((round((float(q) - origin) * TICKS), 3, _marker(f"Bar {bar}" if bar < last_bar else "End")))
     track = mido.MidiTrack([mido.MetaMessage("track_name", name=latin(name))])
     now = 0
     for tick, _, message in sorted(events, key=lambda e: (e[0], e[1])):
         track.append(message.copy(time=tick - now))
         now = tick
-    track.append(mido.MetaMessage("end_of_track"))
+    # the file is as long as the map, with or without markers at its end
+    end = round((float(meters.bar_quarters(last_bar)) - origin) * TICKS)
+    track.append(mido.MetaMessage("end_of_track", time=max(0, end - now)))
     file = mido.MidiFile(type=1, ticks_per_beat=TICKS)
     file.tracks.append(track)
-    return WrittenMidi(file, lead, float(np.abs(reached - times).max()), origin, ticks, reached)
+    return WrittenMidi(file, lead, float(np.abs(reached - times).max()), origin, ticks[changed], reached[changed])
+
+
+def _tempos(ticks: NDArray[np.int64], times: Floats, tail_slope: float) -> tuple[NDArray[np.int64], Floats]:
+    """The tempo (microseconds a quarter) from each tick on, and the time at which each tick is reached by them."""
+    tempos = np.zeros(len(ticks), dtype=np.int64)
+    reached = np.zeros(len(ticks))
+    quarters = np.diff(ticks) / TICKS
+    lasting = np.diff(times) * 1e6 / quarters  # a quarter, from tick to tick
+    for i in range(len(ticks) - 1):
+        kept = i > 0 and abs(lasting[i] - lasting[i - 1]) < 1e-4 * lasting[i]
+        tempo = int(tempos[i - 1])
+        if not kept or abs(reached[i] + quarters[i] * tempo / 1e6 - times[i + 1]) > _DRIFT:
+            tempo = round((times[i + 1] - reached[i]) * 1e6 / quarters[i])
+        if not 1 <= tempo <= _SLOWEST:
+            words = f"Around {times[i]:.1f} s a quarter lasts {tempo / 1e6:.1f} s"
+            raise MidiError(f"{words}; a MIDI file holds at most 16.7 s.")
+        tempos[i] = tempo
+        reached[i + 1] = reached[i] + quarters[i] * tempo / 1e6
+    tail = max(1, min(_SLOWEST, round(1e6 / tail_slope)))
+    tempos[-1] = tempos[-2] if len(tempos) > 1 and abs(tail - tempos[-2]) <= 1 else tail
+    return tempos, reached
+
+
+def _signature(meter: Meter) -> mido.MetaMessage:
+    return mido.MetaMessage(
+        "time_signature",
+        numerator=meter.numerator,
+        denominator=meter.denominator,
+        clocks_per_click=max(1, min(255, round(24 * meter.beat_offsets[1]))),
+    )
+
+
+def _marker(text: str) -> mido.MetaMessage:
+    return mido.MetaMessage("marker", text=latin(text))
 
 
 def _from_bar_one(tempo_map: TempoMap, origin: float) -> TempoMap:

@@ -72,24 +72,22 @@ def renumber(tempo_map: TempoMap, beat: int, bar: int) -> TempoMap:
 def rescaled_meters(tempo_map: TempoMap, times: int, over: int) -> Meters:
     """The meters after all quarters were multiplied by ``times / over``.
 
-    Every stretch of one meter keeps it for as many whole bars as fit; what is left becomes one odd bar.
+    Every stretch of one meter keeps it for as many whole bars as fit; what is left becomes one odd bar. Where a stretch
+    would begin between two counts, it begins on the one before.
     """
     changes = tempo_map.meters.changes
     out: list[MeterChange] = []
-    bar = 1
+    bar, left = 1, 0  # left: what stretches so far are longer than their whole counts, in parts of a count
     for change, following in zip(changes, [*changes[1:], None], strict=True):
         out.append(MeterChange(bar, change.meter))
         if following is None:
             break
-        whole, rest = divmod(
-            (following.bar - change.bar) * change.meter.numerator * times, change.meter.numerator * over
-        )
-        if rest % over:
-            raise EditError("A bar would be left with a broken count; change its meter first.")
+        counts, left = divmod((following.bar - change.bar) * change.meter.numerator * times + left, over)
+        whole, rest = divmod(counts, change.meter.numerator)
         if not whole:
             out.pop()
         bar += whole
         if rest:
-            out.append(MeterChange(bar, Meter(rest // over, change.meter.denominator)))
+            out.append(MeterChange(bar, Meter(rest, change.meter.denominator)))
             bar += 1
     return Meters(tuple(out))

@@ -11,10 +11,12 @@ from django.views.decorators.http import require_GET
 
 from core import audio
 from core.following import click
+from core.following.running_order import whole_bars
 from core.formats import smf, tables, wavloop
 from core.formats.song import PartToWrite, write_song
 from studio.delivery.mixing import mixed
 from studio.desk.clicks import clicks_of
+from studio.desk.models import Mark
 from studio.library.models import Session
 from studio.parts import sound
 
@@ -31,11 +33,19 @@ def _file(data: bytes, session: Session, what: str, kind: str) -> FileResponse:
     return FileResponse(io.BytesIO(data), as_attachment=True, filename=f"{stem} {what}", content_type=kind)
 
 
+def _sections(session: Session) -> list[tuple[float, str]]:
+    """Start and name of each section, on its bar line."""
+    tempo_map = session.tempo_map
+    found = session.marks.filter(kind=Mark.Kind.SECTION)
+    bars = [whole_bars(tempo_map, m.start, m.end, session.sample_rate) for m in found]
+    return [(float(tempo_map.bar_seconds(b.first)), m.name) for b, m in zip(bars, found, strict=True)]
+
+
 @require_GET
 def midi(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     session = _with_map(pk)
     try:
-        written = smf.write(session.tempo_map, session.title)
+        written = smf.write(session.tempo_map, session.title, _sections(session), bool(request.GET.get("bars")))
     except smf.MidiError as e:
         return HttpResponse(str(e), status=422, content_type="text/plain; charset=utf-8")
     out = io.BytesIO()
@@ -78,7 +88,7 @@ def song(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
         if not p.is_loop
     ]
     try:
-        written = smf.write(tempo_map, session.title)
+        written = smf.write(tempo_map, session.title, _sections(session), bool(request.GET.get("bars")))
     except smf.MidiError as e:
         return HttpResponse(str(e), status=422, content_type="text/plain; charset=utf-8")
     out = io.BytesIO()

@@ -61,4 +61,4 @@ def written(tempo_map: TempoMap) -> dict[str, Any]:
         out = smf.write(tempo_map)
     except smf.MidiError as e:
         return {"error": str(e)}
-    return {"lead_in": out.lead_in, "worst": out.worst * 1e6}
+    return {"lead_in": out.lead_in.words, "worst": out.worst * 1e6}

@@ -214,9 +214,16 @@ class Checking(DemoCase):
         self.assertEqual(bars, 2)
         page.keyboard.press("l")
         self.assertIsNone(page.evaluate("desk.loop"))
-        for shown in ("75 %", "50 %", "25 %", "100 %"):
-            page.keyboard.press("q")
-            self.assertEqual(page.locator("#pace").inner_text(), shown)
+        for key, shown in (
+            ("q", "95"),
+            ("q", "90"),
+            ("Shift+U", "95"),
+            *[("q", str(p)) for p in range(90, 45, -5)],
+            ("q", "100"),
+        ):
+            page.keyboard.press(key)
+            self.assertEqual(page.locator("#pace").input_value(), shown)
+            self.assertAlmostEqual(page.evaluate("desk.player.pace"), int(shown) / 100)
         page.keyboard.press("Shift+C")
         self.assertTrue(page.evaluate("desk.player.ears"))
         page.keyboard.press("Shift+C")

@@ -192,9 +192,55 @@ class Keys(DemoCase):
             self.edited(lambda key=key: page.keyboard.press(key))
             self.assertEqual(page.evaluate("desk.grid.time[desk.grid.place(desk.selected)]"), time)
 
-    def test_without_a_chosen_beat_or_stretch_the_page_says_what_to_do(self):
+    def test_without_a_chosen_beat_keys_act_at_the_playhead_and_without_a_stretch_the_page_says_what_to_do(self):
         page = self.page
         page.keyboard.press("Escape")
-        for key, words in ((",", "Choose a beat first"), ("Shift+S", "Choose a stretch first")):
-            page.keyboard.press(key)
-            page.wait_for_selector(f".note.bad >> text={words}")
+        beat = page.evaluate("desk.grid.index(60)")
+        page.evaluate("desk.go(desk.grid.time[60] + 0.02)")
+        before = page.evaluate("desk.grid.time")
+        after = self.edited(lambda: page.keyboard.press(">"))
+        self.assertAlmostEqual(after[60] - before[60], 0.01, places=6)
+        self.assertIn(beat, page.evaluate("desk.grid.pins"))
+        page.keyboard.press("Shift+S")
+        page.wait_for_selector(".note.bad >> text=Choose a stretch first")
+
+    def test_the_attack_at_the_playhead_is_given_its_bar(self):
+        page = self.page
+        at = page.evaluate("desk.grid.time[desk.grid.bar.indexOf(9)]")
+        page.evaluate("(t) => { desk.select(null); desk.go(t + 0.01); }", at)
+        page.keyboard.press("!")
+        page.wait_for_function("document.activeElement.id === 'place-bar'")
+        page.keyboard.type("8")
+        self.edited(lambda: page.keyboard.press("Enter"))
+        grid = page.evaluate("desk.grid")
+        self.assertAlmostEqual(grid["time"][grid["bar"].index(8)], at, delta=0.03)
+        self.assertEqual(grid["beat"][grid["bar"].index(8)], 1)
+
+    def test_the_other_meaning_for_later_bar_lines_is_a_key_away(self):
+        page = self.page
+        page.evaluate("desk.select(desk.grid.index(41))")
+        lines = "desk.grid.time.filter((_, i) => desk.grid.beat[i] === 1)"
+        before = page.evaluate(lines)
+        self.edited(lambda: page.keyboard.press("Delete"))
+        stay = page.evaluate(lines)
+        self.assertGreater(len(set(before) & set(stay)), len(before) - 3)
+        page.keyboard.press("~")
+        page.wait_for_function(f"(n) => {lines}.filter((t) => n.includes(t)).length < n.length - 3", arg=before)
+
+    def test_one_undo_for_marks_levels_and_the_map(self):
+        page = self.page
+        page.evaluate("desk.setLoop([desk.grid.time[8], desk.grid.time[16]])")
+        step = page.evaluate("desk.step")
+        page.evaluate("desk.marks.set('section', 'Slack water')")
+        page.wait_for_function(
+            "(s) => desk.step !== s && desk.marks.sections.some((m) => m.name === 'Slack water')", arg=step
+        )
+        marked = page.evaluate("desk.step")
+        page.locator(".flag.muted").first.click()
+        page.wait_for_function("(s) => desk.step !== s", arg=marked)
+        page.keyboard.press("Control+z")
+        page.wait_for_function("!desk.facts.tracks[0].muted")
+        page.keyboard.press("Control+z")
+        page.wait_for_function("!desk.marks.sections.some((m) => m.name === 'Slack water')")
+        page.keyboard.press("Control+y")
+        page.wait_for_function("desk.marks.sections.some((m) => m.name === 'Slack water')")

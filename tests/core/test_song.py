@@ -56,7 +56,7 @@ class Writing(TestCase):
         score = music21.converter.parseData(self.data, format="midi", quantizePost=False)
         bass = next(p for p in score.parts if any(getattr(i, "midiProgram", None) == 33 for i in p.getInstruments()))
         lead = smf.write(self.map).lead_in
-        meant = sorted(float(self.map.meters.bar_quarters(n.bar)) + n.offset + 4 * lead for n in self.riding)
+        meant = sorted(float(self.map.meters.bar_quarters(n.bar)) + n.offset + lead.quarters(self.map.meters.meter_at(1)) for n in self.riding)
         found = sorted(float(n.getOffsetInHierarchy(score)) for n in bass.recurse().notes)
         np.testing.assert_allclose(found, meant, atol=1 / 960)
 
@@ -127,7 +127,7 @@ class Reading(TestCase):
             write_song(written, m, [PartToWrite("P", 25, False, notes)]).save(path)
             part = read_song(path).parts[0]
         self.assertEqual([n.offset for n in part.score_notes], [n.offset for n in notes])
-        self.assertEqual({n.bar - p.bar for n, p in zip(part.score_notes, notes, strict=True)}, {written.lead_in})
+        self.assertEqual({n.bar - p.bar for n, p in zip(part.score_notes, notes, strict=True)}, {written.lead_in.bars})
         self.assertEqual(part.program, 25)
         np.testing.assert_allclose([n.start for n in part.notes], [n.start for n in to_seconds(m, notes)], atol=1e-4)
 
