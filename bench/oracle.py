@@ -13,7 +13,7 @@ import time
 import warnings
 from collections import defaultdict
 from collections.abc import Iterator
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import ProcessPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -135,7 +135,7 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
             yield c.PlaceAt(float(t), number)
         yield c.Count(max(1, bar), max(1, round(len(inside) / bars_here)))
         yield c.Join(max(1, bar))
-        for t in truth.beats[(truth.beats >= a - 1e-6) & (truth.beats <= b + 1e-6)][:12]:
+        for t in truth.beats[(truth.beats >= a - 1e-6) & (truth.beats <= b + 1e-6)][:5]:
             beat = round(float(tempo_map.beat_index_at(t)))
             if abs(float(tempo_map.seconds_of_beat(beat)) - t) > RIGHT:
                 yield c.Move(beat, float(t), "beat", free=True)
@@ -226,7 +226,8 @@ def main(arguments: list[str]) -> None:
     folders = sorted(p for p in a.takes.iterdir() if (p / "truth.json").exists() and a.only in p.name)
     groups, harms = defaultdict(list), []
     with ProcessPoolExecutor(2) as pool:
-        for row in pool.map(measured, folders):
+        for done in as_completed([pool.submit(measured, folder) for folder in folders]):
+            row = done.result()
             groups[row["group"]].append(row["actions"])
             harms += row["harms"]
             bad = [h for h in row["harms"] if h[1]]

@@ -139,18 +139,21 @@ def spoilings(grid: dict) -> list[Spoiling]:
     ]
 
 
-def marks(grid: dict) -> tuple[float, float]:
-    """F of beats and of downbeats within 70 ms against the demo's truth, inside its music."""
+def marks(grid: dict) -> tuple[float, float, float]:
+    """F of beats and of downbeats within 70 ms against the demo's truth, inside its music; share of right numbers."""
     truth = boathouse.truth()
     beats = truth.beats()
-    t, one = np.array(grid["time"]), np.array(grid["beat"]) == 1
+    t, one, bar = np.array(grid["time"]), np.array(grid["beat"]) == 1, np.array(grid["bar"])
+    numbered = {int(b): float(s) for b, s in zip(bar[one], t[one], strict=True)}
+    lines = [(b, float(truth.bar_seconds(b))) for b in range(1, truth.bar_range[1])]
+    numbers = float(np.mean([abs(numbered.get(b, -9.0) - s) < 0.07 for b, s in lines]))
     inside = beats.seconds >= truth.bar_seconds(1) - 0.01
     t, one = t[t > truth.bar_seconds(1) - 0.1], one[t > truth.bar_seconds(1) - 0.1]
     f = mir_eval.beat.f_measure
-    return f(beats.seconds[inside], t), f(beats.seconds[inside & (beats.beat == 1)], t[one])
+    return f(beats.seconds[inside], t), f(beats.seconds[inside & (beats.beat == 1)], t[one]), numbers
 
 
-def run(page) -> list[tuple[str, int, tuple[float, float], tuple[float, float]]]:
+def run(page) -> list[tuple[str, int, tuple[float, ...], tuple[float, ...]]]:
     """Spoil and repair; for each the actions needed, and the marks when spoiled and when repaired."""
     clean = grid_of(page)
     origin = page.evaluate("desk.step")

@@ -190,6 +190,8 @@ def replaces(new: Statement, old: Statement, tempo_map: TempoMap) -> bool:
         return True
     if isinstance(new, BarLine | MeterHere) and isinstance(old, BarLine | MeterHere):
         at, before = (float(x) for x in tempo_map.beat_index_at([new.at, old.at]))
+        if isinstance(new, BarLine) and isinstance(old, BarLine) and new.number is not None:
+            return abs(at - before) <= _NEAR or new.number == old.number  # no bar starts at two places
         return abs(at - before) <= _NEAR
     if isinstance(new, BarsHere) and isinstance(old, BarsHere):
         return new.start < old.end - _SAME and old.start < new.end - _SAME

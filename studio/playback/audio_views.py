@@ -13,11 +13,12 @@ from core import audio
 from core.following import click
 from core.tempomap import TempoMap
 from core.tempomap.limits import checked_tempo
+from studio.analysis.features import attacks
 from studio.desk.clicks import clicks_of
 from studio.histories import changed
 from studio.library.models import Session
 from studio.parts import sound
-from studio.responses import bytes_response
+from studio.responses import bytes_response, json_response
 from studio.streaming import BLOCK
 
 
@@ -41,6 +42,24 @@ def block(request: HttpRequest, pk: int, number: int) -> HttpResponse:
 
 def _numbers(text: str | None) -> list[int]:
     return [int(n) for n in (text or "").split(",") if n]
+
+
+#: Weaker attacks are stretched like what lies between; nearer ones than this are one, in seconds.
+_LEAST, _ONE = 0.15, 0.012
+
+
+@require_GET
+def attack_starts(request: HttpRequest, pk: int) -> HttpResponse:
+    """Where attacks of tracks and notes of parts start, in samples: slow playback leaves them whole."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    found = [attacks(t) for t in session.tracks.all() if t.analysed]
+    times = [a.seconds[a.strength >= _LEAST] for a in found]
+    if session.step:
+        parts = session.parts.filter(gone=False).select_related("step", "step__tied_on")
+        times += [np.array([n.start for n in sound.notes_of(p, session.map_step)]) for p in parts]
+    starts = np.sort(np.concatenate([np.zeros(0), *times]))
+    starts = starts[np.append(True, np.diff(starts) > _ONE)] if len(starts) else starts
+    return json_response({"samples": np.round(starts * session.sample_rate).astype(int)})
 
 
 @require_POST

@@ -161,7 +161,7 @@ class Following(TestCase):
         page.locator(".chord-field").fill("F6")
         page.keyboard.press("Enter")
         page.wait_for_function("i => desk.chords.data.text[i] === 'F6'", arg=at + 1)
-        page.keyboard.press("Shift+U")
+        page.keyboard.press("Control+z")
         page.wait_for_function("i => desk.chords.data.text[i] === 'F'", arg=at + 1)
         page.get_by_role("button", name="Make a pad part").click()
         self.wait_for_parts(before + 1)

@@ -26,5 +26,7 @@ class Repairs(TestCase):
                     self.assertLess(sum(spoiled), sum(right))
                     self.assertGreaterEqual(repaired[0], right[0] - 0.01, "beats")
                     self.assertGreaterEqual(repaired[1], right[1] - 0.04, "downbeats")
+                    if name.startswith("count-in"):
+                        self.assertEqual(repaired[2], right[2], "bar numbers")
             self.assertEqual(browser.errors, [])
             studio.stop()

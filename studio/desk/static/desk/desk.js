@@ -109,10 +109,9 @@ class Desk {
     const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
     if (facts) this.setFacts(facts);
     this.player.mix();
-    this.chords.catchUp(undefined);
+    this.chords.ask();
     this.order.ask();
-    for (const pane of ["parts", "harmony", "order"])
-      if (byId(pane)) globalThis.htmx?.trigger(byId(pane), "load");
+    for (const pane of ["parts", "harmony", "order"]) if (byId(pane)) globalThis.htmx?.trigger(byId(pane), "load");
     await this.parts.follow();
   }
 

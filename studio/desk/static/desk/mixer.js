@@ -5,8 +5,11 @@
 import { Route } from "./route.js";
 
 const FADE = 240; // samples over which two places melt into each other right before a jump
-const GRAIN = 2048; // samples of a grain of slow playback
+const HOP = 1024; // samples of a grain of slow playback
 const SEEK = 480; // how far a grain may be shifted to fit
+const LEAD = 96; // samples before an attack that stay with it, as an attack is heard a little late
+const EDGE = 64; // samples in which what sounded fades into an attack
+const GUARD = 480; // samples after an attack that sound once only
 
 class Mixer extends AudioWorkletProcessor {
   constructor() {
@@ -28,6 +31,8 @@ class Mixer extends AudioWorkletProcessor {
     this.ears = false; // click left, tracks right
     this.pace = 1; // as chosen; a section of the running order may have a factor of its own
     this.grain = null; // slow playback in progress
+    this.owed = 0; // fractions of a sample by which slow time is behind
+    this.starts = []; // where attacks start, rising
     this.port.onmessage = ({ data }) => this[data.do](data);
   }
 
@@ -50,6 +55,9 @@ class Mixer extends AudioWorkletProcessor {
     Object.assign(this.click, { samples, kinds });
     if (sounds) this.click.sounds = sounds;
     this.#findNext();
+  }
+  attacks({ samples }) {
+    this.starts = samples;
   }
   clickLevel({ level }) {
     this.click.level = level;
@@ -108,20 +116,13 @@ class Mixer extends AudioWorkletProcessor {
     this.route.stop(); // whoever goes elsewhere leaves the running order
     this.lead = null;
     this.grain = null;
+    this.owed = 0;
     this.#findNext();
     this.#tell("moved");
   }
 
   #findNext() {
-    const { samples } = this.click;
-    let low = 0;
-    let high = samples.length;
-    while (low < high) {
-      const middle = (low + high) >> 1;
-      if (samples[middle] < this.at) low = middle + 1;
-      else high = middle;
-    }
-    this.next = low;
+    this.next = below(this.click.samples, this.at);
   }
 
   #tell(what) {
@@ -250,76 +251,92 @@ class Mixer extends AudioWorkletProcessor {
   }
 
   /**
-   * Slow playback with pitch kept: overlapping grains of the mix, each taken near where time has come to and
-   * shifted to where it continues the last one best (waveform similarity overlap-add, Verhelst and Roelands 1993).
+   * Slow playback with pitch kept: overlapping grains of the mix, each shifted to where it continues the last one best
+   * (waveform similarity overlap-add, Verhelst and Roelands 1993). Attacks are not stretched: each sounds once, when time
+   * comes to it, and what lies between two is made longer instead (Grofit and Lavner 2008).
    */
   #slow(n, left, right, done) {
-    const hop = GRAIN / 2;
     for (let i = 0; i < n; i++) {
-      if (!this.grain || this.grain.at >= hop) {
+      if (!this.grain || this.grain.at >= this.grain.hop) {
         const next = this.#nextGrain();
         if (!next) return; // a block is missing, or the end
         this.grain = next;
       }
-      const { at, left: l, right: r } = this.grain;
-      left[done + i] += l[at];
-      right[done + i] += r[at];
+      left[done + i] += this.grain.left[this.grain.at];
+      right[done + i] += this.grain.right[this.grain.at];
       this.grain.at++;
-      this.owed = (this.owed ?? 0) + this.#speed;
+      this.owed += this.#speed;
       const whole = Math.floor(this.owed);
       this.owed -= whole;
       if (!whole) continue;
       this.#strike(whole, done + i);
       this.at += whole;
-      this.#jumped(); // time goes back at once, so that clicks are exact; the grain rings out into the next one
+      const here = this.at;
+      this.#jumped();
+      if (this.at !== here) this.grain.hop = this.grain.at; // what comes is elsewhere
       if (!this.playing) return;
     }
   }
 
   #nextGrain() {
-    const hop = GRAIN / 2;
     if (this.at >= this.total) {
       this.playing = false;
       this.route.stop();
       this.#tell("ended");
       return null;
     }
-    const from = Math.max(0, this.at - SEEK);
-    const source = this.#read(from, GRAIN + 2 * SEEK);
-    this.waiting = !source;
+    const now = this.at + this.owed + LEAD * this.#speed; // attacks up to here have begun, with what leads to them
+    const place = below(this.starts, now + 1e-6);
+    const before = this.starts[place - 1] ?? -Infinity;
+    const after = this.starts[place] ?? Infinity;
+    const struck = now - before < Math.max(1, this.#speed); // time has just come to it
+    // a grain ends where the next attack begins, and none takes from beyond it
+    let hop = Math.min(HOP, Math.max(1, Math.ceil((after - now) / this.#speed)));
+    const low = Math.max(0, struck ? before - LEAD : before + GUARD);
+    hop = Math.min(hop, Math.max(EDGE, after - LEAD - EDGE - low));
+    const high = Math.max(low, after - LEAD - EDGE - hop);
+    const old = this.grain && this.#rest(this.grain, struck ? EDGE : hop);
+    const from = struck ? low : this.#similar(old, low, high, hop);
+    const fresh = from === null ? null : this.#read(from, hop);
+    this.waiting = !fresh;
+    if (!fresh || from === null) return null;
+    const fade = Math.min(old?.left.length ?? 0, hop);
+    for (let i = 0; i < fade; i++) {
+      const rise = 0.5 - 0.5 * Math.cos((Math.PI * (i + 0.5)) / fade);
+      for (const side of ["left", "right"]) fresh[side][i] = rise * fresh[side][i] + (1 - rise) * old[side][i];
+    }
+    return { ...fresh, from, hop, at: 0 };
+  }
+
+  /** How a grain goes on behind its end, for at most `count` samples and not into the next attack. */
+  #rest(grain, count) {
+    const from = grain.from + grain.at;
+    const attack = this.starts[below(this.starts, from + LEAD)] ?? Infinity;
+    return this.#read(from, Math.max(0, Math.min(count, attack - LEAD - from)));
+  }
+
+  /** Where around now, from `low` to `high`, the mix continues `old` best; null where a block is missing. */
+  #similar(old, low, high, hop) {
+    const nearest = Math.min(high, Math.max(low, this.at));
+    const count = Math.min(hop, old?.left.length ?? 0);
+    if (count < 2 * EDGE) return nearest;
+    const [first, last] = [Math.max(low, nearest - SEEK), Math.min(high, nearest + SEEK)];
+    const source = this.#read(first, last - first + count);
     if (!source) return null;
-    let best = this.at - from;
-    const tail = this.grain?.tail;
-    if (tail) {
-      let most = -Infinity;
-      for (let shift = 0; shift <= 2 * SEEK; shift += 4) {
-        let sum = 0;
-        let power = 1e-9;
-        for (let i = 0; i < hop; i += 8) {
-          const x = source.left[shift + i] + source.right[shift + i];
-          sum += x * tail.mono[i];
-          power += x * x;
-        }
-        const score = sum / Math.sqrt(power);
-        if (score > most) [most, best] = [score, shift];
+    let best = nearest;
+    let most = -Infinity;
+    for (let shift = 0; shift <= last - first; shift += 4) {
+      let sum = 0;
+      let power = 1e-9;
+      for (let i = 0; i < count; i += 8) {
+        const x = source.left[shift + i] + source.right[shift + i];
+        sum += x * (old.left[i] + old.right[i]);
+        power += x * x;
       }
+      const score = sum / Math.sqrt(power);
+      if (score > most) [most, best] = [score, first + shift];
     }
-    const out = {
-      at: 0,
-      left: new Float32Array(hop),
-      right: new Float32Array(hop),
-      tail: { left: new Float32Array(hop), right: new Float32Array(hop), mono: new Float32Array(hop) },
-    };
-    for (let i = 0; i < hop; i++) {
-      const rise = 0.5 - 0.5 * Math.cos((Math.PI * i) / hop);
-      for (const side of ["left", "right"]) {
-        const here = source[side][best + i];
-        out[side][i] = tail ? rise * here + (1 - rise) * tail[side][i] : here;
-        out.tail[side][i] = source[side][best + hop + i];
-      }
-      out.tail.mono[i] = out.tail.left[i] + out.tail.right[i];
-    }
-    return out;
+    return best;
   }
 
   /** The mix of all tracks over a stretch, or null where a block is missing. */
@@ -376,6 +393,18 @@ class Mixer extends AudioWorkletProcessor {
       return -voice.from < voice.sound.length;
     });
   }
+}
+
+/** Place of the first of rising values that is not below `limit`. */
+function below(rising, limit) {
+  let low = 0;
+  let high = rising.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (rising[middle] < limit) low = middle + 1;
+    else high = middle;
+  }
+  return low;
 }
 
 registerProcessor("mixer", Mixer);

@@ -38,7 +38,7 @@ export class Player extends EventTarget {
     this.node.port.onmessage = ({ data }) => this.#report(data);
     this.node.connect(this.context.destination);
     this.#layout();
-    await this.refreshClick();
+    await Promise.all([this.refreshClick(), this.refreshAttacks()]);
   }
 
   get seconds() {
@@ -113,6 +113,12 @@ export class Player extends EventTarget {
     this.#post({ do: "drop", numbers: [...this.have].filter((n) => !near.includes(n)) });
     this.have.clear();
     this.#stream();
+  }
+
+  /** Where attacks start: slow playback does not stretch them. */
+  async refreshAttacks() {
+    const found = await tryJson(`/sessions/${this.facts.id}/attacks`);
+    if (found) this.#post({ do: "attacks", samples: found.samples });
   }
 
   mix() {
