@@ -23,7 +23,7 @@ from bench.takes import PRACTICE
 from core.analysis import Source, analyse_sources
 from core.document import Document
 from core.document import commands as c
-from core.editing import apply
+from core.editing import Contradiction, apply
 from core.editing.remedies import trusted
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError
@@ -122,6 +122,12 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
         for one, other in ((k, min(k + 1, len(bars) - 1)), (max(0, k - 1), k)):
             if other > one:
                 yield c.AreBars((float(bars[one]), float(bars[other])), other - one)
+    for a, b in places[:PLACES]:
+        k, end = int(np.argmin(np.abs(bars - a))), int(np.argmin(np.abs(bars - b)))
+        for many in (1, 2, 4, 8, 16):
+            for first in range(k, min(end, k + 4)):
+                if first + many <= end:
+                    yield c.AreBars((float(bars[first]), float(bars[first + many])), many)
     for a, b in places[:2]:
         for t in (a, b):
             beat = round(float(tempo_map.beat_index_at(t)))
@@ -152,25 +158,31 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
 
 def repair(document: Document, recording: Analysed, truth: Truth, told=None) -> int:
     """Commands until all is right; :data:`MOST` where that is never."""
-    for count in range(MOST):
+    count = 0
+    while True:
         beats, lines = truth.wrong(document.map)
         if not beats and not lines:
             return count
-        best, best_left = None, beats + 2 * lines
+        best, best_left, best_cost = None, beats + 2 * lines + 1, 1
         for command in candidates(document, recording, truth):
             try:
-                after = apply(command, document, recording)
+                after, cost = apply(command, document, recording), 1
+            except Contradiction:  # one more press takes back what was said before
+                try:
+                    after, cost = apply(command, document, recording, overrule=True), 2
+                except EditError:
+                    continue
             except EditError:
                 continue
             b, ln = truth.wrong(after.document.map)
-            if b + 2 * ln < best_left:
-                best, best_left = after, b + 2 * ln
-        if best is None:
+            if (b + 2 * ln + cost) < best_left:
+                best, best_left, best_cost = after, b + 2 * ln + cost, cost
+        if best is None or count >= MOST:
             return MOST
+        count += best_cost
         if told is not None:
-            told.append(f"{best.name}: {best_left} left")
+            told.append(f"{best.name}: {best_left - best_cost} left")
         document = best.document
-    return MOST
 
 
 def first_remedies(document: Document, recording: Analysed, truth: Truth) -> list[tuple[str, int]]:

@@ -10,6 +10,7 @@ import io
 import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import soundfile as sf
@@ -29,6 +30,24 @@ class LoopFacts:
     @property
     def words(self) -> str:
         return f"{self.bars} bar{'s' * (self.bars != 1)}, {self.beats} beats in {self.meter}, {self.bpm:.3f} bpm"
+
+
+#: Samples at a loop's end that blend into what leads up to its start.
+BLEND = 480
+
+
+def seamless(samples: NDArray[Any], pre: int) -> NDArray[Any]:
+    """A loop that comes round without a click: its end blends into the ``pre`` samples before its start.
+
+    ``samples``: ``(pre + frames, channels)``, the loop with what leads up to it. Its start is left untouched, so that
+    its first attack is whole; returns ``(frames, channels)``.
+    """
+    lead, loop = samples[:pre], samples[pre:].copy()
+    if not 0 < pre < len(loop):
+        return loop
+    rise = np.sin(0.5 * np.pi * (np.arange(pre) + 0.5) / pre)[:, None].astype(np.float32)
+    loop[-pre:] = loop[-pre:] * np.sqrt(1 - rise**2) + lead * rise
+    return loop
 
 
 def write(samples: NDArray[np.float32], rate: int, facts: LoopFacts, title: str = "") -> bytes:

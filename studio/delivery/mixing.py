@@ -1,4 +1,4 @@
-"""All tracks as they stand in the mix, as stereo samples."""
+"""All that is heard as it stands in the mix, as stereo samples."""
 
 from typing import Any
 
@@ -8,14 +8,32 @@ from numpy.typing import NDArray
 from core import audio
 from core.following.levels import factors
 from studio.library.models import Session, Track
+from studio.parts import sound
+from studio.parts.models import Part
+
+#: Samples that are mixed at a time to find the level.
+_PIECE = 1 << 20
 
 
-def mixed(session: Session, tracks: list[Track], start: int, frames: int) -> NDArray[Any]:
-    """``(frames, 2)`` float32 of the tracks from sample ``start`` on, with their levels, mutes and solos; turned down
-    as a whole where it would clip."""
+def mixed(session: Session, start: int, frames: int) -> NDArray[Any]:
+    """``(frames, 2)`` float32 of all tracks and parts from sample ``start`` on, with their levels, mutes and solos."""
+    tracks = [t for t in session.tracks.all() if t.analysed]
+    parts: list[Part] = (
+        list(session.parts.filter(gone=False).select_related("step", "step__tied_on")) if session.step else []
+    )
     out = np.zeros((frames, 2), dtype=np.float32)
-    for track, factor in zip(tracks, factors(tracks), strict=True):
-        if factor:
-            out += factor * audio.read(track.playback, start, frames)
-    peak = float(np.abs(out).max(initial=0.0))
-    return out / peak if peak > 1 else out
+    lanes: list[Track | Part] = [*tracks, *parts]
+    for lane, factor in zip(lanes, factors(lanes), strict=True):
+        if not factor:
+            continue
+        if isinstance(lane, Track):
+            out += factor * audio.read(lane.playback, start, frames)
+        else:
+            out += factor * sound.block(lane, session.map_step, session.sample_rate, start, frames)
+    return out
+
+
+def common_level(session: Session) -> float:
+    """By how much the whole mix is turned down so that it clips nowhere: the same for every cut of it."""
+    peaks = [float(np.abs(mixed(session, at, _PIECE)).max()) for at in range(0, session.frames, _PIECE)]
+    return 1 / max(1.0, *peaks) if peaks else 1.0

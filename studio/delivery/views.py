@@ -2,19 +2,21 @@
 
 import io
 import re
+from typing import Any
 
 import numpy as np
 import soundfile as sf
 from django.http import FileResponse, HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET
+from numpy.typing import NDArray
 
 from core import audio
 from core.following import click
 from core.following.running_order import whole_bars
 from core.formats import smf, tables, wavloop
 from core.formats.song import PartToWrite, write_song
-from studio.delivery.mixing import mixed
+from studio.delivery.mixing import common_level, mixed
 from studio.desk.clicks import clicks_of
 from studio.desk.models import Mark
 from studio.library.models import Session
@@ -109,7 +111,7 @@ def part_wav(request: HttpRequest, pk: int, part: int) -> HttpResponse | FileRes
 
 @require_GET
 def loop_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
-    """Bars ``from`` to ``to`` cut exactly on their lines, of one track (``track``) or of all as they are mixed."""
+    """Bars ``from`` to ``to`` cut exactly on their lines, of one track (``track``) or of all that is heard."""
     session = _with_map(pk)
     tempo_map, rate = session.tempo_map, session.sample_rate
     try:
@@ -127,9 +129,13 @@ def loop_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     tracks = [t for t in session.tracks.all() if t.analysed and chosen in (0, t.pk)]
     if not tracks:
         return _refused("There is no such track.")
-    cut = (
-        mixed(session, tracks, start, end - start) if not chosen else audio.read(tracks[0].playback, start, end - start)
-    )
+    pre = min(start, wavloop.BLEND)
+    cut: NDArray[Any]
+    if chosen:
+        cut = audio.read(tracks[0].playback, start - pre, end - start + pre)
+    else:
+        cut = common_level(session) * mixed(session, start - pre, end - start + pre)
+    cut = wavloop.seamless(cut, pre)
     beats = round(float(tempo_map.beat_index_at(end / rate) - tempo_map.beat_index_at(start / rate)))
     meters = {tempo_map.meters.meter_at(b).felt for b in range(first, last + 1)}
     facts = wavloop.LoopFacts(

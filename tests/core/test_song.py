@@ -56,7 +56,8 @@ class Writing(TestCase):
         score = music21.converter.parseData(self.data, format="midi", quantizePost=False)
         bass = next(p for p in score.parts if any(getattr(i, "midiProgram", None) == 33 for i in p.getInstruments()))
         lead = smf.write(self.map).lead_in
-        meant = sorted(float(self.map.meters.bar_quarters(n.bar)) + n.offset + lead.quarters(self.map.meters.meter_at(1)) for n in self.riding)
+        before = lead.quarters(self.map.meters.meter_at(1))
+        meant = sorted(float(self.map.meters.bar_quarters(n.bar)) + n.offset + before for n in self.riding)
         found = sorted(float(n.getOffsetInHierarchy(score)) for n in bass.recurse().notes)
         np.testing.assert_allclose(found, meant, atol=1 / 960)
 

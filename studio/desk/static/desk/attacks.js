@@ -4,6 +4,9 @@
 import { INK } from "./palette.js";
 import { tryJson } from "../studio/server.js";
 
+/** Attacks of several tracks within so many seconds are one hit. */
+const ONE = 0.02;
+
 export class AttackMarks {
   constructor(desk) {
     this.desk = desk;
@@ -67,17 +70,44 @@ export class AttackMarks {
     }
   }
 
-  /** The next (+1) or previous (-1) attack from `seconds`, on the chosen tracks or, with none chosen, on all. */
+  /**
+   * The next (+1) or previous (-1) hit from `seconds`, on the chosen tracks or, with none chosen, on all. Attacks of
+   * several tracks within 20 ms are one hit, at the strongest of them: what spills into other microphones is none.
+   */
   next(seconds, by) {
-    let best = null;
     const { tracks } = this.desk.facts;
     const solo = tracks.filter((t) => t.solo && t.analysed);
-    for (const track of solo.length ? solo : tracks) {
-      if (!this.of(track) || this.desk.isSilenced(track)) continue;
-      const t = this.nextOn(track, seconds, by);
-      if (t !== undefined && (best === null || (by > 0 ? t < best : t > best))) best = t;
+    const heard = (solo.length ? solo : tracks).filter((t) => this.of(t) && !this.desk.isSilenced(t));
+    let from = seconds;
+    for (;;) {
+      const firsts = heard.map((t) => this.nextOn(t, from, by)).filter((t) => t !== undefined);
+      if (!firsts.length) return null;
+      const first = by > 0 ? Math.min(...firsts) : Math.max(...firsts);
+      const hit = this.#strongest(heard, first);
+      if (by * (hit - seconds) > ONE) return hit;
+      if (by * (hit - seconds) > 0.0005 && hit === first) return hit;
+      from = first; // a weaker attack of the hit at which we stand
+    }
+  }
+
+  /** The time of the strongest attack within 20 ms of one. */
+  #strongest(tracks, at) {
+    let [best, most] = [at, 0];
+    for (const track of tracks) {
+      const { seconds, strength } = this.of(track);
+      for (let i = below(seconds, at - ONE); i < seconds.length && seconds[i] <= at + ONE; i++)
+        if (strength[i] > most) [best, most] = [seconds[i], strength[i]];
     }
     return best;
+  }
+
+  /** The attack of any track nearest to a time, within so many seconds; undefined where there is none. */
+  nearest(seconds, within) {
+    const near = this.desk.facts.tracks
+      .filter((t) => this.of(t))
+      .flatMap((t) => [1, -1].map((by) => this.nextOn(t, seconds, by)))
+      .filter((t) => t !== undefined && Math.abs(t - seconds) <= within);
+    return near.sort((a, b) => Math.abs(a - seconds) - Math.abs(b - seconds))[0];
   }
 
   nextOn(track, seconds, by) {

@@ -76,6 +76,7 @@ export class Player extends EventTarget {
   async relayout(facts) {
     this.facts = facts;
     await this.ready;
+    this.refreshAttacks();
     this.#layout();
     this.#stream();
   }
@@ -109,6 +110,7 @@ export class Player extends EventTarget {
     this.generation++;
     this.asked.forEach((abort) => abort.abort());
     this.asked.clear();
+    this.refreshAttacks();
     const near = this.#wanted().slice(0, 3);
     this.#post({ do: "drop", numbers: [...this.have].filter((n) => !near.includes(n)) });
     this.have.clear();

@@ -92,12 +92,14 @@ export function pointing(desk) {
     });
   }
 
-  /** Drag along the time strip: a loop from bar line to bar line; a plain click goes there. */
+  /** Drag along the time strip: a loop from line to line, with Ctrl from attack to attack, with Alt free; a plain click
+   * goes there. */
   function stretch(canvas, down, from) {
-    const snap = (x) => {
+    const snap = (x, e) => {
       const t = Math.max(0, desk.view.time(x));
       const { grid } = desk;
-      if (!grid) return t;
+      if (e.ctrlKey || e.metaKey) return desk.attacks.nearest(t, 24 * desk.view.perPixel) ?? t;
+      if (!grid || e.altKey) return t;
       const i = grid.nearest(t);
       return Math.abs(desk.view.x(grid.time[i]) - x) < 24 ? grid.time[i] : t;
     };
@@ -106,7 +108,7 @@ export function pointing(desk) {
       const x = xOf(e);
       if (!moved && Math.abs(x - from) < 5) return;
       moved = true;
-      const [a, b] = [snap(from), snap(x)].sort((p, q) => p - q);
+      const [a, b] = [snap(from, e), snap(x, e)].sort((p, q) => p - q);
       if (b - a > 0.05) desk.setLoop([a, b]);
     };
     const up = () => {

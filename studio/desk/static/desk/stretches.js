@@ -37,7 +37,7 @@ export class Stretches {
     if (!name || !grid) return;
     const from = loop ? grid.nearest(loop[0]) : 0;
     const to = loop ? grid.nearest(loop[1]) : grid.length - 1;
-    name.textContent = loop ? `Bar ${grid.bar[from]} to ${grid.bar[to]}` : "Whole map";
+    name.textContent = loop ? barsOf(grid, from, to) : "Whole map";
     byId("stretch-hint").hidden = loop !== null;
     const beats = to - from;
     const facts = byId("stretch-facts");
@@ -75,6 +75,15 @@ export class Stretches {
       if (told) told.textContent = data.name?.split(": ").at(-1) ?? data.error ?? "";
     }, 60);
   }
+}
+
+/** Like "Bars 1–8 (8 bars)"; a stretch that ends elsewhere than on a bar line by its beats. */
+function barsOf(grid, from, to) {
+  const whole = grid.beat[from] === 1 && (to >= grid.length - 1 || grid.beat[to] === 1);
+  const last = grid.beat[to] === 1 && to > from ? grid.bar[to] - 1 : grid.bar[to];
+  const count = last - grid.bar[from] + 1;
+  const name = count === 1 ? `Bar ${last}` : `Bars ${grid.bar[from]}–${last}`;
+  return `${name} (${whole ? `${count} bar${count === 1 ? "" : "s"}` : `${to - from} beats`})`;
 }
 
 function element(name, text) {
