@@ -45,7 +45,7 @@ class MapStep(models.Model):
         if not self.content:
             return TempoMap.from_json(orjson.loads(self.map))
         cut = orjson.loads(self.content)["map"]
-        return pieces.joined_map(cut, pieces.fetch(self.session_id, [*cut["seconds"], *cut["quarters"]]))
+        return pieces.joined_map(cut, pieces.fetch(self.session_id, pieces.chunks_of(cut)))
 
     @property
     def state(self) -> dict[str, str]:

@@ -38,7 +38,13 @@ def cut_map(tempo_map: TempoMap) -> tuple[dict[str, Any], dict[str, bytes]]:
         return names
 
     facts = tempo_map.to_json(arrays=True)
-    return {**facts, "seconds": rows(tempo_map.seconds), "quarters": rows(tempo_map.quarters)}, chunks
+    points = {"seconds": rows(tempo_map.seconds), "quarters": rows(tempo_map.quarters), "pins": rows(facts["pins"])}
+    return {**facts, **points}, chunks
+
+
+def chunks_of(cut: Mapping[str, Any]) -> list[str]:
+    """The digests of all chunks of a map that was cut."""
+    return [*cut["seconds"], *cut["quarters"], *cut["pins"]]
 
 
 def joined_map(cut: Mapping[str, Any], chunks: Mapping[str, bytes]) -> TempoMap:
@@ -47,7 +53,8 @@ def joined_map(cut: Mapping[str, Any], chunks: Mapping[str, bytes]) -> TempoMap:
     def row(names: list[str]) -> np.ndarray[Any, np.dtype[np.float64]]:
         return np.frombuffer(b"".join(chunks[name] for name in names), dtype="<f8").astype(np.float64)
 
-    return TempoMap.from_json({**cut, "seconds": row(cut["seconds"]), "quarters": row(cut["quarters"])})
+    pins = row(cut["pins"]).astype(np.int64).tolist()
+    return TempoMap.from_json({**cut, "seconds": row(cut["seconds"]), "quarters": row(cut["quarters"]), "pins": pins})
 
 
 def json_bytes(data: Any) -> tuple[str, bytes]:
