@@ -108,6 +108,9 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
         yield c.Downbeat(by)
     for number in range(len(recording.readings)):
         yield c.TakeReading(number)
+    for meter in ("2/4", "3/4", "4/4", "5/4", "6/8"):
+        if meter != tempo_map.meters.meter_at(1).felt:
+            yield c.SetMeter(1, meter)
     places = truth.wrong_places(tempo_map)
     bars = truth.downbeats
     longest = sorted(places, key=lambda p: p[0] - p[1])[:PLACES]
@@ -141,14 +144,17 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
             yield c.PlaceAt(float(t), number)
         yield c.Count(max(1, bar), max(1, round(len(inside) / bars_here)))
         yield c.Join(max(1, bar))
-        for t in truth.beats[(truth.beats >= a - 1e-6) & (truth.beats <= b + 1e-6)][:5]:
-            beat = round(float(tempo_map.beat_index_at(t)))
-            if abs(float(tempo_map.seconds_of_beat(beat)) - t) > RIGHT:
-                yield c.Move(beat, float(t), "beat", free=True)
-                yield c.Move(beat, float(t), "pins", free=True)
-                yield c.Move(beat, float(t), "bend", free=True)
-                yield c.Insert(float(t), free=True)
-                yield c.Remove(beat)
+    missed = truth.beats[np.abs(truth.beats[:, None] - tempo_map.beats().seconds[None, :]).min(axis=1) > RIGHT]
+    for t in missed[:5]:
+        beat = round(float(tempo_map.beat_index_at(t)))
+        for reach in ("beat", "pins", "bend"):
+            yield c.Move(beat, float(t), reach, free=True)
+        yield c.Insert(float(t), free=True)
+    found = tempo_map.beats()
+    extra = np.abs(found.seconds[:, None] - truth.beats[None, :]).min(axis=1) > RIGHT
+    inside = (found.seconds > truth.beats[0] - 0.1) & (found.seconds < truth.beats[-1] + 0.1)
+    for beat in found.index[extra & inside][:5].tolist():
+        yield c.Remove(beat)
     ends = tempo_map.beats().seconds[[0, -1]]
     if abs(ends[0] - truth.beats[0]) > RIGHT:
         yield c.Starts(to=float(truth.beats[0]))
