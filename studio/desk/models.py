@@ -138,8 +138,9 @@ class Mark(models.Model):
     @property
     def said(self) -> Said:
         """As the rules that settle doubts read it."""
-        kinds = {self.Kind.LOCK: "locked", self.Kind.FREE: "free", self.Kind.HOLD: "hold", self.Kind.FINE: "dismissed"}
-        return Said(kinds.get(self.Kind(self.kind), "section"), self.start, self.end, self.name)
+        kinds = {self.Kind.LOCK: "locked", self.Kind.BARS: "counted", self.Kind.FINE: "dismissed"}
+        kind = self.Kind(self.kind)
+        return Said(kinds.get(kind, kind.value), self.start, self.end, self.name)
 
     def times(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
         """Those of an array of times that lie in it."""

@@ -12,14 +12,15 @@ from core.tracking.doubts.doubt import WHOLE, WRONG, Doubt
 
 #: What a hold explains: a long beat, and that nothing marks the beats around it.
 _EXPLAINED_BY_HOLD = ("hold", "jump", "weak", "no-attack")
-#: How far around a hold, in seconds; and what counts as the same time.
-_AROUND_HOLD, _SAME = 1.0, 1e-6
+#: How far around a hold, and around counted bars, in seconds; and what counts as the same time.
+_AROUND_HOLD, _AROUND_COUNTED, _SAME = 1.0, 0.6, 1e-6
 
 
 @dataclass(frozen=True)
 class Said:
     """What the engineer has said about a stretch of the recording (seconds): ``locked`` (right as it is), ``free`` (no
-    beats here), ``hold``, or ``dismissed`` (a doubt of kind ``doubt`` was read and closed)."""
+    beats here), ``hold``, ``counted`` (so many bars), ``line`` (a bar starts at ``start``), ``meter`` (that of the bar
+    at ``start``), or ``dismissed`` (a doubt of kind ``doubt`` was read and closed)."""
 
     kind: str
     start: float
@@ -49,6 +50,13 @@ def _settles(said: Said, doubt: Doubt) -> bool:
         return said.doubt == doubt.kind and doubt.start < said.end and said.start < doubt.end
     if said.kind in ("locked", "free"):
         return said.start - _SAME <= doubt.start and doubt.end <= said.end + _SAME
+    if said.kind == "counted":  # its beats were counted by hand; only a slip is still worth a doubt
+        inside = said.start - _AROUND_COUNTED <= doubt.start and doubt.end <= said.end + _AROUND_COUNTED
+        return inside and doubt.kind not in WHOLE and not _cannot_be_meant(doubt)
+    if said.kind == "line":
+        return doubt.kind in ("downbeat", "bar lines") and doubt.start <= said.start <= doubt.end
+    if said.kind == "meter":
+        return doubt.kind == "meter" and doubt.start <= said.start <= doubt.end
     if said.kind == "hold":
         near = said.start - _AROUND_HOLD <= doubt.start and doubt.end <= said.end + _AROUND_HOLD
         return near and doubt.kind in _EXPLAINED_BY_HOLD

@@ -1,0 +1,129 @@
+"""Remedies are tried before they are offered, and what was said settles doubts."""
+
+from unittest import TestCase
+
+import numpy as np
+
+from core.document import BarLine, BarsHere
+from core.document import commands as c
+from core.editing import apply
+from core.editing.remedies import bars_fit, beats_fit, fit, trusted
+from core.tempomap import Meters
+from core.tempomap.counting import rescale
+from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
+from core.tracking.doubts.settled import Said, is_settled
+from core.tracking.parameters import USUAL_RANGE
+from core.tracking.review import review
+from tests.core.editing import Analysed, do, lines, on, wandering
+from tests.core.takes import record
+from tests.core.test_situations import band
+
+
+def read_command(edit):
+    """As the page's commands are read, by the kinds that are used here."""
+    kinds = {k.kind: k for k in (c.Ratio, c.Downbeat, c.Nudge, c.Redetect, c.Move, c.AreBars, c.SetMeter)}
+    kinds |= {k.kind: k for k in (c.Insert, c.Remove, c.Shift, c.ShiftByBeats)}
+    edit = {k: tuple(v) if isinstance(v, list) else v for k, v in edit.items()}
+    return kinds[edit["kind"]](**edit)
+
+
+class Tried(TestCase):
+    @classmethod
+    def setUpClass(cls):
+        super().setUpClass()
+        truth, parts = band(bpm=104, bars=26)
+        cls.truth, cls.recording = truth, Analysed(record(truth, parts).tracks)
+
+    def offered(self, tempo_map, *statements):
+        doubts = review(self.recording.context(), tempo_map, USUAL_RANGE)[1]
+        return doubts, trusted(doubts, on(tempo_map, *statements), self.recording, read_command, USUAL_RANGE)
+
+    def test_the_true_map_fits_better_than_spoiled_ones(self):
+        context = self.recording.context()
+        for spoiled in (
+            do(on(self.truth), c.Remove(40, bars="count on")).map,
+            do(on(self.truth), c.Insert(float(self.truth.seconds[40:42].mean()), free=True)).map,
+            do(on(self.truth), c.Downbeat(1)).map,
+            do(on(self.truth), c.ShiftByBeats(0.5)).map,
+        ):
+            self.assertLess(fit(context, spoiled), fit(context, self.truth) - 5)
+        self.assertLess(bars_fit(context, do(on(self.truth), c.Downbeat(1)).map), bars_fit(context, self.truth))
+        self.assertLess(beats_fit(context, do(on(self.truth), c.ShiftByBeats(0.5)).map), beats_fit(context, self.truth))
+
+    def test_double_tempo_is_offered_half_and_taking_it_ends_the_doubt(self):
+        doubled = do(on(self.truth), c.Ratio("2:1"), recording=self.recording).map
+        _, tried = self.offered(doubled)
+        remedies = [r for d in tried if d.kind == "level" for r in d.remedies]
+        self.assertEqual([r.edit for r in remedies], [{"kind": "ratio", "ratio": "1:2"}])
+        halved = apply(read_command(remedies[0].edit), on(doubled), self.recording).document.map
+        self.assertEqual([d for d in self.offered(halved)[1] if d.kind == "level" and d.remedies], [])
+
+    def test_a_remedy_that_fits_worse_is_not_offered(self):
+        doubt = Doubt(
+            "weak", 20.0, 24.0, 9, 34, LISTEN, "…", [Remedy("off", {"kind": "nudge", "beat": 36, "by": 0.09})]
+        )
+        (tried,) = trusted([doubt], on(self.truth), self.recording, read_command, USUAL_RANGE)
+        self.assertEqual(tried.remedies, [])
+
+    def test_nor_one_that_contradicts_what_was_said(self):
+        wrong = do(on(self.truth), c.Downbeat(1)).map
+        at = float(wrong.bar_seconds(5))
+        doubt = Doubt("bar lines", 0.5, 70.0, 1, 0, LISTEN, "…", [Remedy("back", {"kind": "downbeat", "by": -1})])
+        for said, offered in (((), 1), ((BarLine(at),), 0)):
+            (tried,) = trusted([doubt], on(wrong, *said), self.recording, read_command, USUAL_RANGE)
+            self.assertEqual(len(tried.remedies), offered)
+
+    def test_following_first_remedies_never_goes_in_circles(self):
+        document = do(on(self.truth), c.Ratio("2:1"), c.Downbeat(1), recording=self.recording)
+        seen = []
+        for _ in range(8):
+            _, tried = self.offered(document.map)
+            first = next((d.remedies[0] for d in tried if d.remedies), None)
+            if first is None:
+                break
+            document = apply(read_command(first.edit), document, self.recording).document
+            self.assertTrue(all(document.map != m for m in seen))
+            seen.append(document.map)
+        self.assertIsNone(first)
+
+
+class Settled(TestCase):
+    def test_bars_that_were_counted_are_not_doubted_inside(self):
+        """Eight bars and a steady tempo were said where nobody marks the beat: the doubt's remedy would move them."""
+        doubt = Doubt("weak", 10.0, 16.0, 3, 8, WRONG, "…", [])
+        self.assertTrue(is_settled(doubt, np.zeros(0), [Said("counted", 9.8, 26.0)]))
+        self.assertFalse(is_settled(doubt, np.zeros(0), [Said("counted", 12.0, 26.0)]))
+
+    def test_a_bar_line_that_was_said_ends_doubts_about_bar_lines(self):
+        whole = Doubt("bar lines", 0.0, 60.0, 1, 0, LISTEN, "…", [])
+        self.assertTrue(is_settled(whole, np.zeros(0), [Said("line", 20.0, 20.0)]))
+        self.assertFalse(is_settled(whole, np.array([20.0]), []))
+
+    def test_a_tempo_that_cannot_be_meant_is_doubted_between_pins(self):
+        tempo_map = wandering()
+        document = do(on(tempo_map), c.Insert(float(tempo_map.seconds[20:22].mean()), free=True))
+        doubt = Doubt("jump", 11.9, 12.6, 6, 20, WRONG, "The tempo jumps to 240.", [])
+        pinned = document.map.seconds[document.map.pins]
+        self.assertEqual(len(pinned), 1)
+        self.assertFalse(is_settled(doubt, pinned, []))
+        mild = Doubt("jump", 11.9, 12.6, 6, 20, LISTEN, "The tempo jumps to 135.", [])
+        self.assertTrue(is_settled(mild, pinned, []))
+        self.assertTrue(is_settled(doubt, pinned, [Said("locked", 11.0, 14.0)]))
+
+
+class HalfTempo(TestCase):
+    def test_it_works_where_an_odd_bar_leaves_a_broken_count(self):
+        """A free solo at double tempo with a bar of five in it."""
+        doubled = wandering(65, Meters.of((1, "4/4"), (7, "5/4"), (8, "4/4")))
+        halved = rescale(doubled, 1, 2)
+        np.testing.assert_array_equal(halved.beats().seconds, doubled.seconds[::2])
+        self.assertEqual(len(lines(halved)), 9)
+
+    def test_the_beats_that_were_said_stay(self):
+        document = do(on(wandering()), c.Pin(7), c.Pin(13))
+        halved = do(document, c.Ratio("1:2")).map
+        self.assertTrue({float(document.map.seconds[k]) for k in (7, 13)} <= set(halved.beats().seconds.tolist()))
+        counted = do(on(wandering()), c.MakeOne(9), c.Ratio("1:2"))
+        self.assertIn(float(document.map.seconds[9]), counted.map.beats().seconds)
+        self.assertIsInstance(counted.statements[0], BarLine)
+        self.assertNotIsInstance(counted.statements[0], BarsHere)
