@@ -22,6 +22,11 @@ from core.tracking.placement import place_on_attacks
 AROUND = 12
 #: How far the tempo may lie from that around the stretch, as a factor either way.
 _RANGE = 1.6
+#: So many beats after its start and before its end a chain that is half a beat off, within this share of a beat, has
+#: gone over to the off-beats.
+_SOON, _HALF_WITHIN = 4, 0.2
+#: How far from even beats a beat may then lie, in beats.
+_NEAR_EVEN = 0.3
 #: How far the ends of a found chain may lie from the fixed beats, in seconds.
 _END_TOLERANCE = 0.02
 #: Support from which on a new beat goes to its attack, and the least time between beats, in seconds.
@@ -62,6 +67,9 @@ def redetect(
     if beats is None:
         local = _local_bpm(tempo_map, first, last)
         chain, _ = decode(curve, local / _RANGE, local * _RANGE, local, REDETECTED, frames_fixed)
+        if _leaves_its_ends(chain):
+            beats_there = max(1, round((b - a) * local / 60))
+            chain = decode_counted(_around_even(curve, beats_there), beats_there, pins=frames_fixed)
     else:
         chain = decode_counted(curve, beats, pins=frames_fixed)
     chain = chain + lo
@@ -83,6 +91,22 @@ def redetect(
     new_pins = np.concatenate([pins[before], np.isin(seconds[1:-1], fixed), pins[after]])
     meters = tempo_map.meters.moved(last, shift)
     return replace(tempo_map, meters=meters).with_points(new_seconds, meters.quarters_of_beat(new_index), new_pins)
+
+
+def _leaves_its_ends(chain: NDArray[np.int64]) -> bool:
+    """Whether a chain is about half a beat off its own tempo some beats after its start and before its end: it has gone
+    over to the off-beats between two beats that are right."""
+    if len(chain) < 3 * _SOON:
+        return False
+    usual = float(np.median(np.diff(chain)))
+    away = np.array([chain[_SOON] - chain[0], chain[-1] - chain[-1 - _SOON]]) / usual - _SOON
+    return bool((np.abs(np.abs(away) - 0.5) < _HALF_WITHIN).all())
+
+
+def _around_even(curve: NDArray[np.float64], beats: int) -> NDArray[np.float64]:
+    """The curve near even beats only, so that off-beats are worth nothing."""
+    at = np.arange(len(curve)) * beats / max(1, len(curve) - 1)
+    return np.where(np.abs(at - np.round(at)) < _NEAR_EVEN, curve, 0.0)
 
 
 def _local_bpm(tempo_map: TempoMap, first: int, last: int) -> float:

@@ -183,3 +183,20 @@ class WithTracks(TestCase):
         after = do(on(spoiled), c.Redetect((a, b)), recording=self.recording).map
         behind = {t for t in lines(self.truth) if t >= b - 1e-6}
         self.assertTrue(behind <= set(lines(after)))
+
+
+class NoHalfBeats(TestCase):
+    def test_detecting_again_never_goes_over_to_the_off_beats_between_two_beats_that_are_right(self):
+        """Loud off-beats for some bars: between beats that stay, they are not taken for the beats."""
+        truth = made_map(np.full(64, 110.0), Meters())
+        b = truth.beats()
+        off = (b.seconds[20:40] + b.seconds[21:41]) / 2
+        rate = LISTENING_RATE
+        x = strokes(b.seconds[:20], rate, b.seconds[-1] + 1, 0.7) + strokes(off, rate, b.seconds[-1] + 1, 0.9)
+        x = x + strokes(b.seconds[40:], rate, b.seconds[-1] + 1, 0.7)
+        x = x + strokes(b.seconds[20:40], rate, b.seconds[-1] + 1, 0.2)
+        after = do(
+            on(truth), c.Redetect((float(b.seconds[20]), float(b.seconds[40]))), recording=Analysed([to_track("k", x)])
+        ).map
+        self.assertEqual(len(after.beats()), len(b))
+        self.assertLess(float(np.abs(after.beats().seconds - b.seconds).max()), 0.1)
