@@ -10,9 +10,12 @@ from django.apps import apps
 from core.document import Right
 from core.tempomap import TempoMap
 from studio.desk import history, pieces
+from studio.desk.find_job import FIND
 from studio.desk.models import MapStep, Mark, Piece
 from studio.desk.statements import document_of
+from studio.jobs.models import Job
 from studio.library.models import Session, Track
+from studio.library.uploads import LISTEN, add_track
 from studio.parts.models import Part
 from tests.studio.base import StudioCase
 
@@ -180,3 +183,22 @@ class Content(StudioCase):
         (lock,) = document_of(Session.objects.get(pk=self.take.pk)).statements
         self.assertEqual(lock, Right.of(self.map, 100.0, 110.0))
         self.assertGreater(len(lock.seconds), 15)
+
+
+class NewTracks(StudioCase):
+    def test_a_track_that_is_added_leaves_a_corrected_map_as_it_is(self):
+        take = self.mapped()
+        url = f"/sessions/{take.pk}"
+        state = self.client.get(f"{url}/map").json()
+        self.post(f"{url}/edit", step=state["step"], kind="nudge", beat=6, by=0.03)
+        before = self.client.get(f"{url}/map").json()
+        track = add_track(take, self.wav("snare.wav", 1.01 + 0.5 * np.arange(40)), "snare.wav")
+        job = self.work(Job.objects.create(session=take, kind=LISTEN, track=track))
+        self.assertEqual(job.state, Job.State.DONE)
+        self.assertEqual(self.client.get(f"{url}/map").json(), before)
+        # and a search with it obeys what was said
+        job = self.work(Job.objects.create(session=take, kind=FIND))
+        self.assertEqual(job.state, Job.State.DONE, job.message)
+        after = self.client.get(f"{url}/map").json()
+        moved = before["grid"]["time"][6 - before["grid"]["first"]]
+        self.assertIn(moved, after["grid"]["time"])

@@ -81,7 +81,7 @@ def jumps(view: MapView) -> list[Doubt]:
 
 
 def beside(view: MapView) -> list[Doubt]:
-    """A strong attack of a clear player close to a beat that has none itview."""
+    """A strong attack of a clear player close to a beat that has none itself."""
     out = []
     top = max((r.weight * r.clearness for r in view.context.ranks), default=1.0)
     for i in np.flatnonzero((view.support < _LITTLE_ATTACK) & (view.confidence < _BESIDE_UNSURE)):
@@ -93,7 +93,7 @@ def beside(view: MapView) -> list[Doubt]:
             near = [k for k in range(lo, hi) if abs(a.seconds[k] - view.seconds[i]) > 0.03 and a.strength[k] > 0.6]
             if near:
                 by = 1000 * (float(a.seconds[near[0]]) - float(view.seconds[i]))
-                words = f"{p.name} strikes strongly {abs(by):.0f} ms {'after' if by > 0 else 'before'} this beat."
+                words = f"{p.name} has a strong attack {abs(by):.0f} ms {'after' if by > 0 else 'before'} this beat."
                 out.append(view.doubt("beside", int(i), int(i), LISTEN, words, nearest_attack_remedy(view, int(i))))
                 break
     return out
