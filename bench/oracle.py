@@ -62,6 +62,13 @@ class Truth:
 
     beats: np.ndarray
     downbeats: np.ndarray
+    meters: list[dict]
+
+    def meter(self, first: int, last: int) -> str | None:
+        """The one meter of the bars between two downbeats, by their places; None where they differ."""
+        rows = [self.meters[[m["bar"] <= k + 1 for m in self.meters].count(True) - 1] for k in range(first, last)]
+        found = {f"{m['num']}/{m['den']}" for m in rows}
+        return found.pop() if len(found) == 1 else None
 
     def wrong(self, tempo_map: TempoMap) -> tuple[int, int]:
         """Beats and bar lines that are missing, beside their place, or too many."""
@@ -116,7 +123,9 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
     longest = sorted(places, key=lambda p: p[0] - p[1])[:PLACES]
     for a, b in dict.fromkeys([*longest, *places[:PLACES]]):
         n = int(np.count_nonzero((bars >= a - 1e-6) & (bars < b - 1e-6)))
+        k = int(np.argmin(np.abs(bars - a)))
         yield c.AreBars((a, b), n)
+        yield c.AreBars((a, b), n, truth.meter(k, k + n))
         yield c.Redetect((a, b))
         yield c.Settle((a, b), 0.08)
         for ratio in ("1:2", "2:1"):
@@ -130,7 +139,9 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
         for many in (1, 2, 4, 8, 16):
             for first in range(k, min(end, k + 4)):
                 if first + many <= end:
-                    yield c.AreBars((float(bars[first]), float(bars[first + many])), many)
+                    ends = float(bars[first]), float(bars[first + many])
+                    yield c.AreBars(ends, many)
+                    yield c.AreBars(ends, many, truth.meter(first, first + many))
     for a, b in places[:2]:
         for t in (a, b):
             beat = round(float(tempo_map.beat_index_at(t)))
@@ -213,7 +224,7 @@ def measured(folder: Path) -> dict:
     facts = json.loads((folder / "truth.json").read_text())
     downs = np.array(facts["downbeats"])
     beats = np.array(facts["beats"])
-    truth = Truth(beats[beats >= downs[0] - 1e-3], downs)
+    truth = Truth(beats[beats >= downs[0] - 1e-3], downs, facts["meters"])
     tracks = list(analyse_sources([Source(folder / stem, stem) for stem in facts["stems"]]))
     found = track_beats(tracks)
     recording = Analysed(tracks, found.alternatives)

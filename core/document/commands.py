@@ -192,10 +192,12 @@ class Join:
 
 @dataclass(frozen=True)
 class AreBars:
-    """The stretch is so many bars: its ends become pinned bar lines, its beats are detected between them."""
+    """The stretch is so many bars, of ``meter`` or of the one that rules there: its ends become pinned bar lines, its
+    beats are detected between them."""
 
     stretch: Stretch
     bars: int
+    meter: str | None = None
     kind: Literal["bars"] = "bars"
 
 

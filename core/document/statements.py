@@ -29,11 +29,12 @@ class BarLine:
 
 @dataclass(frozen=True)
 class BarsHere:
-    """From ``start`` to ``end`` (seconds) there are so many whole bars."""
+    """From ``start`` to ``end`` (seconds) there are so many whole bars, of ``meter`` where that was said."""
 
     start: float
     end: float
     bars: int
+    meter: str | None = None
 
 
 @dataclass(frozen=True)
@@ -120,9 +121,11 @@ def holds(statement: Statement, tempo_map: TempoMap) -> bool:
         case BarLine(at, number):
             bar = line_at(tempo_map, at)
             return bar is not None and number in (None, bar)
-        case BarsHere(start, end, bars):
+        case BarsHere(start, end, bars, meter):
             first, last = line_at(tempo_map, start), line_at(tempo_map, end)
-            return first is not None and last is not None and last - first == bars
+            if first is None or last is None or last - first != bars:
+                return False
+            return meter is None or all(tempo_map.meters.meter_at(b).felt == meter for b in range(first, last))
         case MeterHere(at, meter):
             bar = line_at(tempo_map, at)
             return bar is not None and tempo_map.meters.meter_at(bar).felt == meter
@@ -166,8 +169,9 @@ def words(statement: Statement, tempo_map: TempoMap | None = None) -> str:
             return f"Bar line at {place(at)}"
         case BarLine(at, number):
             return f"Bar {number} starts at {at:.2f} s"
-        case BarsHere(start, end, bars):
-            return f"{bars} bar{'s' * (bars != 1)}: {stretch(start, end)}"
+        case BarsHere(start, end, bars, meter):
+            of = f" of {meter}" if meter else ""
+            return f"{bars} bar{'s' * (bars != 1)}{of}: {stretch(start, end)}"
         case MeterHere(at, meter, only):
             return f"{meter} {'in' if only else 'from'} {place(at)}{' only' if only else ''}"
         case MusicStarts(at):

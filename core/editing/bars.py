@@ -43,7 +43,7 @@ def said_lines(document: Document) -> list[int]:
         match statement:
             case BarLine(at, _):
                 times.append(at)
-            case BarsHere(start, end, _):
+            case BarsHere(start, end):
                 times += [start, end]
             case Right():
                 times += [t for t, b in zip(statement.seconds, statement.beats, strict=True) if b == 1]
@@ -234,6 +234,8 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
     a, b = sorted(snap_to_attack(recording, t, _END_SNAP) for t in command.stretch)
     a, b = _pinned_ends(tempo_map, (a, b))
     meter = usual_meter(tempo_map, int(tempo_map.meters.bars_at(tempo_map.quarters_at(a) + 1e-3)))
+    said = read_meter(command.meter) if command.meter else None
+    meter = said or meter
     edited = bars_between(tempo_map, a, b, bars, meter)
     first, last = (round(float(edited.beat_index_at(t))) for t in (a, b))
     if not preview:
@@ -242,7 +244,7 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
             edited = redetect(recording.context(), edited, first, last, last - first)
     bpm = 60 * (last - first) / (b - a)
     name = f"{bars} bar{'s' * (bars != 1)} at {bpm:.1f} from {words_at(edited, first)}"
-    return Outcome(edited, name, (BarsHere(a, b, bars),))
+    return Outcome(edited, name, (BarsHere(a, b, bars, said.felt if said else None),))
 
 
 def _pinned_ends(tempo_map: TempoMap, ends: Sequence[float]) -> tuple[float, float]:

@@ -77,7 +77,7 @@ def fixed_times(document: Document) -> list[float]:
         match statement:
             case Right():
                 times += statement.seconds
-            case BarsHere(start, end, _):
+            case BarsHere(start, end):
                 times += [start, end]
     return times
 
@@ -110,7 +110,7 @@ def _has_beats(tempo_map: TempoMap, lock: Right) -> bool:
 
 
 def _with_bars(recording: Recording, tempo_map: TempoMap, said: BarsHere) -> TempoMap:
-    made = bars_between(tempo_map, said.start, said.end, said.bars)
+    made = bars_between(tempo_map, said.start, said.end, said.bars, read_meter(said.meter) if said.meter else None)
     first, last = (round(float(made.beat_index_at(t))) for t in (said.start, said.end))
     with suppress(EditError, NoBeats):
         made = redetect(recording.context(), made, first, last, last - first)
@@ -150,7 +150,7 @@ def _with_said_lines(recording: Recording, tempo_map: TempoMap, document: Docume
                 after = round(float(full.beat_index_at(at))) + read_meter(meter).beats
                 if only:
                     say(float(full.seconds_of_beat(after)), True)
-            case BarsHere(start, end, bars):
+            case BarsHere(start, end, bars, _):
                 i, j = (round(float(full.beat_index_at(t))) for t in (start, end))
                 for beat in range(i, j + 1):
                     say(float(full.seconds_of_beat(beat)), (beat - i) * bars % max(1, j - i) == 0)

@@ -29,8 +29,8 @@ from core.tracking.review import review
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
 _ABOUT_LEVEL = ("level", "phase")
-#: By how much a remedy has to fit better, in nats: beats and bars together (odds of 19 to 1: right in 95 of 100), and the
-#: tempo of the whole take, whose score is on its own scale.
+#: By how much a remedy has to fit better, in nats: beats and bars together (odds of 19 to 1: right in 95 of 100), and
+#: the tempo of the whole take, whose score is on its own scale.
 _BETTER, _BETTER_TAKE = 2.94, 0.3
 
 

@@ -30,7 +30,7 @@ def statement_of(mark: Mark) -> Statement | None:
         case Kind.LINE:
             return BarLine(mark.start, mark.data.get("number"))
         case Kind.BARS:
-            return BarsHere(mark.start, mark.end, mark.data["bars"])
+            return BarsHere(mark.start, mark.end, mark.data["bars"], mark.data.get("meter"))
         case Kind.METER:
             return MeterHere(mark.start, mark.data["meter"], mark.data["only"])
         case Kind.STARTS:
@@ -52,8 +52,8 @@ def mark_of(session: Session, statement: Statement) -> Mark:
     match statement:
         case BarLine(at, number):
             return Mark(session=session, kind=Kind.LINE, start=at, end=at, data={"number": number})
-        case BarsHere(start, end, bars):
-            return Mark(session=session, kind=Kind.BARS, start=start, end=end, data={"bars": bars})
+        case BarsHere(start, end, bars, meter):
+            return Mark(session=session, kind=Kind.BARS, start=start, end=end, data={"bars": bars, "meter": meter})
         case MeterHere(at, meter, only):
             return Mark(session=session, kind=Kind.METER, start=at, end=at, data={"meter": meter, "only": only})
         case MusicStarts(at):

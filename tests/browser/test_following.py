@@ -65,7 +65,7 @@ class Following(TestCase):
         page.evaluate("b => { desk.select(b); desk.setReach('onward'); }", beat)
         for _ in range(4):
             page.keyboard.press(">")
-        page.wait_for_function("s => desk.step !== s", arg=step)
+        page.evaluate("() => desk.editing.queue")  # all four are made
         page.wait_for_function("desk.parts.step === desk.step")
         quiet(page)
         bars = dict(

@@ -56,7 +56,13 @@ const FORMS = {
     d.editing.make(d.stretches.of({ kind: "settle", within: Number(form.elements.within.value) / 1000 })),
   "#are-bars": (d, form) =>
     d.loop
-      ? d.editing.make(d.stretches.of({ kind: "bars", bars: Number(form.elements.bars.value) }))
+      ? d.editing.make(
+          d.stretches.of({
+            kind: "bars",
+            bars: Number(form.elements.bars.value),
+            meter: form.elements.meter.value.trim() || null,
+          }),
+        )
       : note("Choose a stretch first: drag along the time above the bars.", true),
   "#new-section": (d, form) => d.marks.set("section", form.elements.name.value),
   "#name-version": async (d, form) => {
