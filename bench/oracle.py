@@ -14,6 +14,7 @@ import warnings
 from collections import defaultdict
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,9 +24,11 @@ from bench.takes import PRACTICE
 from core.analysis import Source, analyse_sources
 from core.document import Document
 from core.document import commands as c
-from core.editing import Contradiction, apply
+from core.editing import Applied, Contradiction, apply
 from core.editing.remedies import trusted
-from core.tempomap import TempoMap
+from core.tempomap import Meter, TempoMap, edits, grain, reach
+from core.tempomap.bar_lines import with_lines
+from core.tempomap.counting import rescale
 from core.tempomap.edits import EditError
 from core.tracking.beat_tracker import track_beats
 from core.tracking.context import build_context
@@ -35,6 +38,7 @@ from studio.desk.commands import read_command
 
 RIGHT = 0.03  # seconds
 MOST = 21  # commands, then it gives up: more than 20 is too many anyway
+CHEAP = 0.4  # wrong beats that one command less is worth
 PLACES = 6  # wrong stretches that are looked at before each command
 
 
@@ -102,8 +106,9 @@ def _unmatched(truth: np.ndarray, found: np.ndarray, within: float = RIGHT) -> i
     return int((gaps.min(axis=1) > within).sum() + (gaps.min(axis=0) > within).sum())
 
 
-def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterator[c.Command]:
-    """What the engineer would think of: the whole map at another level, then each wrong stretch, then single beats."""
+def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterator[c.Command | tuple[c.Command, ...]]:
+    """What the engineer would think of: the whole map at another level, then each wrong stretch, then single beats; two
+    commands where one alone shows nothing."""
     tempo_map = document.map
     for ratio in ("1:2", "2:1", "3:2", "2:3", "4:3", "3:4"):
         yield c.Ratio(ratio)
@@ -158,8 +163,8 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
     missed = truth.beats[np.abs(truth.beats[:, None] - tempo_map.beats().seconds[None, :]).min(axis=1) > RIGHT]
     for t in missed[:5]:
         beat = round(float(tempo_map.beat_index_at(t)))
-        for reach in ("beat", "pins", "bend"):
-            yield c.Move(beat, float(t), reach, free=True)
+        for how in ("beat", "pins", "bend"):
+            yield c.Move(beat, float(t), how, free=True)
         yield c.Insert(float(t), free=True)
     found = tempo_map.beats()
     extra = np.abs(found.seconds[:, None] - truth.beats[None, :]).min(axis=1) > RIGHT
@@ -167,10 +172,26 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
     for beat in found.index[extra & inside][:5].tolist():
         yield c.Remove(beat)
     ends = tempo_map.beats().seconds[[0, -1]]
-    if abs(ends[0] - truth.beats[0]) > RIGHT:
-        yield c.Starts(to=float(truth.beats[0]))
-    if abs(ends[1] - truth.beats[-1]) > RIGHT:
-        yield c.Ends(to=float(truth.beats[-1]))
+    for to, end, command in zip(truth.beats[[0, -1]].tolist(), ends.tolist(), (c.Starts, c.Ends), strict=True):
+        if abs(end - to) > RIGHT:
+            beat = round(float(tempo_map.beat_index_at(to)))
+            yield command(beat=beat)
+            yield command(beat=beat), c.Move(beat, to, free=True)
+    for by in (-3, -2, -1, 1, 2, 3):
+        yield c.Ratio("1:2"), c.Downbeat(by)
+        yield c.Ratio("2:1"), c.Downbeat(by)
+
+
+def tried(commands: tuple[c.Command, ...], document: Document, recording: Analysed) -> tuple[Applied, int]:
+    """The document after some commands, and their number; one more press takes back what was said against one."""
+    cost = 0
+    for command in commands:
+        try:
+            after, cost = apply(command, document, recording), cost + 1
+        except Contradiction:
+            after, cost = apply(command, document, recording, overrule=True), cost + 2
+        document = after.document
+    return after, cost
 
 
 def repair(document: Document, recording: Analysed, truth: Truth, told=None) -> int:
@@ -180,25 +201,20 @@ def repair(document: Document, recording: Analysed, truth: Truth, told=None) -> 
         beats, lines = truth.wrong(document.map)
         if not beats and not lines:
             return count
-        best, best_left, best_cost = None, beats + 2 * lines + 1, 1
+        best, best_left, best_cost = None, beats + 2.0 * lines, 1
         for command in candidates(document, recording, truth):
             try:
-                after, cost = apply(command, document, recording), 1
-            except Contradiction:  # one more press takes back what was said before
-                try:
-                    after, cost = apply(command, document, recording, overrule=True), 2
-                except EditError:
-                    continue
+                after, cost = tried(command if isinstance(command, tuple) else (command,), document, recording)
             except EditError:
                 continue
             b, ln = truth.wrong(after.document.map)
-            if (b + 2 * ln + cost) < best_left:
-                best, best_left, best_cost = after, b + 2 * ln + cost, cost
+            if b + 2 * ln + CHEAP * cost < best_left:
+                best, best_left, best_cost = after, b + 2 * ln + CHEAP * cost, cost
         if best is None or count >= MOST:
             return MOST
         count += best_cost
         if told is not None:
-            told.append(f"{best.name}: {best_left - best_cost} left")
+            told.append(f"{best.name}: {best_left - CHEAP * best_cost:.0f} left")
         document = best.document
 
 
@@ -217,6 +233,54 @@ def first_remedies(document: Document, recording: Analysed, truth: Truth) -> lis
 
 def _right(truth: np.ndarray, tempo_map: TempoMap) -> np.ndarray:
     return np.abs(truth[:, None] - tempo_map.beats().seconds[None, :]).min(axis=1) <= RIGHT
+
+
+def spoilings(right: TempoMap) -> dict[str, TempoMap]:
+    """Ten typical mistakes, each made in a map that is right."""
+    middle = right.bar_range[1] // 2
+    a, b = (float(t) for t in right.bar_seconds([middle, middle + 4]))
+    first, last = (round(float(right.beat_index_at(t))) for t in (a, b))
+    moved = np.where((right.seconds > a) & (right.seconds < b), right.seconds + 0.06, right.seconds)
+    between = float(right.seconds_of_beat(first + 2.5))
+    made = {
+        "half tempo": lambda: rescale(right, 1, 2),
+        "double tempo": lambda: rescale(right, 2, 1),
+        "double in four bars": lambda: rescale(right, 2, 1, first, last),
+        "every downbeat a beat late": lambda: edits.shift_downbeat(right, 1),
+        "half a beat late": lambda: reach.shift_by_beats(right, 0.5),
+        "all 40 ms late": lambda: reach.shift(right, 0.04),
+        "four bars 60 ms late": lambda: right.with_points(moved, right.quarters),
+        "a beat too many": lambda: edits.insert_beat(right, between),
+        "a beat too few": lambda: edits.remove_beat(right, first + 2),
+        "steady over eight bars": lambda: grain.steady(right, max(0, first - 16), first + 16),
+    }
+    out = {}
+    for name, spoil in made.items():
+        with suppress(EditError):
+            out[name] = spoil()
+    return out
+
+
+def right_map(facts: dict) -> TempoMap:
+    """The map of known beats, with an odd bar wherever the downbeats have one."""
+    beats, downs = np.array(facts["beats"]), np.array(facts["downbeats"])
+    lines = [int(np.argmin(np.abs(beats - d))) for d in downs]
+    main = Meter(facts["meters"][0]["num"], facts["meters"][0]["den"])
+    return with_lines(TempoMap.from_beats(beats), lines, [main] * len(lines))
+
+
+def measured_spoiled(folder: Path) -> list[tuple[str, int]]:
+    """Commands that put each spoiled map right."""
+    warnings.simplefilter("ignore")
+    facts = json.loads((folder / "truth.json").read_text())
+    downs, beats = np.array(facts["downbeats"]), np.array(facts["beats"])
+    truth = Truth(beats[beats >= downs[0] - 1e-3], downs, facts["meters"])
+    recording = Analysed(list(analyse_sources([Source(folder / stem, stem) for stem in facts["stems"]])), [])
+    try:
+        right = right_map(facts)
+    except EditError:
+        return []
+    return [(name, repair(Document(m), recording, truth)) for name, m in spoilings(right).items()]
 
 
 def measured(folder: Path) -> dict:
@@ -250,9 +314,19 @@ def main(arguments: list[str]) -> None:
     ask = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     ask.add_argument("--takes", type=Path, default=PRACTICE, help="a folder of takes, each with its truth.json")
     ask.add_argument("--told", action="store_true", help="what the engineer did, line by line")
+    ask.add_argument("--spoiled", action="store_true", help="from ten spoiled maps instead of the first search")
     ask.add_argument("--only", default="", help="takes whose name holds this")
     a = ask.parse_args(arguments)
     folders = sorted(p for p in a.takes.iterdir() if (p / "truth.json").exists() and a.only in p.name)
+    if a.spoiled:
+        by_kind = defaultdict(list)
+        with ProcessPoolExecutor(2) as pool:
+            for done in as_completed([pool.submit(measured_spoiled, folder) for folder in folders]):
+                for name, actions in done.result():
+                    by_kind[name].append(actions)
+        for name, counts in by_kind.items():
+            print(f"{name:28s} {len(counts):2d} takes: median {np.median(counts):.0f}, worst {max(counts)} actions")
+        return
     groups, harms = defaultdict(list), []
     with ProcessPoolExecutor(2) as pool:
         for done in as_completed([pool.submit(measured, folder) for folder in folders]):
