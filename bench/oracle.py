@@ -39,6 +39,7 @@ from studio.desk.commands import read_command
 RIGHT = 0.03  # seconds
 MOST = 21  # commands, then it gives up: more than 20 is too many anyway
 CHEAP = 0.4  # wrong beats that one command less is worth
+WAYS = 3  # ways that are followed side by side
 PLACES = 6  # wrong stretches that are looked at before each command
 
 
@@ -171,6 +172,11 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
     inside = (found.seconds > truth.beats[0] - 0.1) & (found.seconds < truth.beats[-1] + 0.1)
     for beat in found.index[extra & inside][:5].tolist():
         yield c.Remove(beat)
+    lines = found.beat == 1
+    for k in np.flatnonzero(lines & inside)[:200]:
+        if np.abs(truth.downbeats - found.seconds[k]).min() > 0.07 and found.bar[k] > 1:
+            yield c.Join(int(found.bar[k]) - 1)
+            break
     ends = tempo_map.beats().seconds[[0, -1]]
     for to, end, command in zip(truth.beats[[0, -1]].tolist(), ends.tolist(), (c.Starts, c.Ends), strict=True):
         if abs(end - to) > RIGHT:
@@ -194,28 +200,52 @@ def tried(commands: tuple[c.Command, ...], document: Document, recording: Analys
     return after, cost
 
 
+@dataclass
+class Way:
+    """A way to put a map right: the document so far, the commands it took, their names, and what is still wrong."""
+
+    document: Document
+    actions: int
+    told: list[str]
+    left: int
+
+
 def repair(document: Document, recording: Analysed, truth: Truth, told=None) -> int:
-    """Commands until all is right; :data:`MOST` where that is never."""
-    count = 0
-    while True:
-        beats, lines = truth.wrong(document.map)
-        if not beats and not lines:
-            return count
-        best, best_left, best_cost = None, beats + 2.0 * lines, 1
-        for command in candidates(document, recording, truth):
-            try:
-                after, cost = tried(command if isinstance(command, tuple) else (command,), document, recording)
-            except EditError:
-                continue
-            b, ln = truth.wrong(after.document.map)
-            if b + 2 * ln + CHEAP * cost < best_left:
-                best, best_left, best_cost = after, b + 2 * ln + CHEAP * cost, cost
-        if best is None or count >= MOST:
-            return MOST
-        count += best_cost
-        if told is not None:
-            told.append(f"{best.name}: {best_left - CHEAP * best_cost:.0f} left")
-        document = best.document
+    """Commands until all is right; :data:`MOST` where that is never.
+
+    Always the command that puts most right; the :data:`WAYS` best ways are followed side by side, as the one that looks
+    best at first may end where nothing helps.
+    """
+    beats, lines = truth.wrong(document.map)
+    ways = [Way(document, 0, [], beats + 2 * lines)]
+    seen: set[tuple[float, ...]] = set()
+    while ways:
+        done = [w for w in ways if not w.left]
+        if done:
+            best = min(done, key=lambda w: w.actions)
+            if told is not None:
+                told += best.told
+            return min(MOST, best.actions)
+        ways = sorted(
+            (n for w in ways if w.actions < MOST for n in _next(w, recording, truth, seen)),
+            key=lambda w: w.left + CHEAP * w.actions,
+        )[:WAYS]
+    return MOST
+
+
+def _next(way: Way, recording: Analysed, truth: Truth, seen: set[tuple[float, ...]]) -> Iterator[Way]:
+    for command in candidates(way.document, recording, truth):
+        try:
+            after, cost = tried(command if isinstance(command, tuple) else (command,), way.document, recording)
+        except EditError:
+            continue
+        beats, lines = truth.wrong(after.document.map)
+        left = beats + 2 * lines
+        found = after.document.map.beats()
+        same = (*found.seconds.round(3).tolist(), *found.beat.tolist())
+        if left < way.left and same not in seen:
+            seen.add(same)
+            yield Way(after.document, way.actions + cost, [*way.told, f"{after.name}: {left} left"], left)
 
 
 def first_remedies(document: Document, recording: Analysed, truth: Truth) -> list[tuple[str, int]]:
