@@ -217,7 +217,7 @@ def repair(document: Document, recording: Analysed, truth: Truth, told=None) -> 
     best at first may end where nothing helps.
     """
     beats, lines = truth.wrong(document.map)
-    ways = [Way(document, 0, [], beats + 2 * lines)]
+    ways = [Way(document, 0, [], beats + lines)]
     seen: set[tuple[float, ...]] = set()
     while ways:
         done = [w for w in ways if not w.left]
@@ -240,10 +240,10 @@ def _next(way: Way, recording: Analysed, truth: Truth, seen: set[tuple[float, ..
         except EditError:
             continue
         beats, lines = truth.wrong(after.document.map)
-        left = beats + 2 * lines
+        left = beats + lines
         found = after.document.map.beats()
         same = (*found.seconds.round(3).tolist(), *found.beat.tolist())
-        if left < way.left and same not in seen:
+        if left <= way.left and same not in seen:
             seen.add(same)
             yield Way(after.document, way.actions + cost, [*way.told, f"{after.name}: {left} left"], left)
 
