@@ -42,7 +42,7 @@ class StatePiece(NamedTuple):
 #: All pieces, in the order in which they are put back.
 PIECES: list[StatePiece] = []
 #: What records a change: set by the app that keeps the steps.
-_recorders: list[Callable[[Session, str], None]] = []
+_recorders: list[Callable[[Session, str, bool], None]] = []
 #: The step before and the step after what was recorded while a request was answered.
 recorded: ContextVar[tuple[int | None, int] | None] = ContextVar("recorded", default=None)
 
@@ -51,14 +51,15 @@ def register_piece(piece: StatePiece, first: bool = False) -> None:
     PIECES.insert(0 if first else len(PIECES), piece)
 
 
-def register_recorder(record: Callable[[Session, str], None]) -> None:
+def register_recorder(record: Callable[[Session, str, bool], None]) -> None:
     _recorders.append(record)
 
 
-def changed(session: Session, name: str) -> None:
-    """Something of the session's state was changed: make it a step of its history, called ``name``."""
+def changed(session: Session, name: str, gesture: bool = False) -> None:
+    """Something of the session's state was changed: make it a step of its history, called ``name``. ``gesture``: one
+    with the step before, where that has the same name and was made a moment ago (a fader that is drawn)."""
     for record in _recorders:
-        record(session, name)
+        record(session, name, gesture)
 
 
 def line(steps: Iterable[S], here: int | None) -> tuple[list[S], int]:

@@ -23,7 +23,7 @@ from studio.desk.statements import save_statements
 from studio.histories import PIECES, Stale
 from studio.library.models import Session
 
-#: A change of the same name within so many seconds of the step before is one with it: a fader that is drawn.
+#: A gesture goes on within so many seconds.
 _SAME_GESTURE = 2.0
 
 
@@ -92,7 +92,7 @@ def _add(session: Session, tempo_map: TempoMap, name: str, before: MapStep | Non
     return step
 
 
-def changed(session: Session, name: str) -> None:
+def changed(session: Session, name: str, gesture: bool = False) -> None:
     """Something beside the map was changed: a step, where the session has a map. What changes nothing makes none."""
     with transaction.atomic():
         now = Session.objects.select_related("step").get(pk=session.pk)
@@ -101,9 +101,9 @@ def changed(session: Session, name: str) -> None:
         if now.step.content and now.step.state == state_of(now)[0]:
             return
         step = now.step
-        gesture = step.name == name[:200] and not step.version and step.before_id
+        same = gesture and step.name == name[:200] and not step.version and step.before_id is not None
         recent = (timezone.now() - step.made).total_seconds() < _SAME_GESTURE
-        _add(now, step.tempo_map, name, step.before if gesture and recent else step)
+        _add(now, step.tempo_map, name, step.before if same and recent else step)
         session.step = now.step
 
 

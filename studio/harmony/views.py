@@ -70,20 +70,12 @@ def find(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def edit(request: HttpRequest, pk: int) -> HttpResponse:
-    """Write a chord at the beat or bar nearest to ``at`` (an empty ``text`` takes the one there away), undo or redo."""
+    """Write a chord at the beat or bar nearest to ``at`` (an empty ``text`` takes the one there away)."""
     session = _session(pk)
     params = json.loads(request.body)
     harmony = _harmony(session) or Harmony.objects.create(session=session)
     if params.get("step") != harmony.step_id:
         return _lane(session, STALE, 409)
-    if "by" in params:
-        steps, here = histories.line(harmony.steps.defer("chords"), harmony.step_id)
-        to = here + int(params["by"])
-        if 0 <= to < len(steps):
-            harmony.step_id = steps[to].pk
-            harmony.save(update_fields=["step"])
-            histories.changed(session, "Chords: back" if int(params["by"]) < 0 else "Chords: on again")
-        return _lane(_session(pk))
     text = str(params.get("text", "")).strip()
     try:
         chord = Chord.parse(text) if text else None

@@ -145,7 +145,7 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
         name = f"Track name: {found.name}"
     with transaction.atomic():
         found.save(update_fields=[f for f in ("gain", "muted", "solo", "name") if f in params] or None)
-        changed(found.session, name)
+        changed(found.session, name, gesture="name" not in params)
     return JsonResponse({"ok": True})
 
 

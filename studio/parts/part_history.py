@@ -7,7 +7,6 @@ from django.db import transaction
 
 from core.instruments.kit import INSTRUMENTS
 from core.notes import Note, ScoreNote, to_seconds
-from studio import histories
 from studio.histories import Stale, StatePiece, changed
 from studio.library.models import Session
 from studio.parts.models import Part, PartStep, notes_json
@@ -80,24 +79,6 @@ def tie(part: Part, ties: str) -> None:
         _step(part, name, ties, part.now.score_notes(tempo_map), on)
     else:
         _step(part, name, ties, part.now.notes_in_seconds(tempo_map), on)
-
-
-def line(part: Part) -> tuple[list[PartStep], int]:
-    """The steps from the first to the last that redo reaches, and the place of the current one."""
-    return histories.line(part.steps.defer("notes"), part.step_id)
-
-
-@transaction.atomic
-def undo_redo(part: Part, by: int) -> bool:
-    """Undo (-1) or redo (+1). Whether there was anywhere to go."""
-    part.refresh_from_db(fields=["step"])
-    steps, here = line(part)
-    if not 0 <= here + by < len(steps):
-        return False
-    part.step_id = steps[here + by].pk
-    part.save(update_fields=["step"])
-    changed(part.session, f"{part.name}: {'back' if by < 0 else 'on again'}")
-    return True
 
 
 # ---- parts as a piece of the history

@@ -113,8 +113,8 @@ def _quantised(notes: list[ScoreNote], meters: Meters, params: dict[str, Any]) -
 
 @require_http_methods(["GET", "POST"])
 def the_roll(request: HttpRequest, pk: int) -> HttpResponse:
-    """GET: some bars as drawn. POST: an edit (with ``preview``: what it would do), or ``by`` (undo, redo); 409 where
-    another window was faster."""
+    """GET: some bars as drawn. POST: an edit (with ``preview``: what it would do); 409 where another window was
+    faster."""
     part = get_object_or_404(
         Part.objects.select_related("session", "session__step", "step", "step__tied_on"),
         pk=pk,
@@ -127,9 +127,7 @@ def the_roll(request: HttpRequest, pk: int) -> HttpResponse:
     try:
         first, bars = int(params.get("first", 1)), max(1, min(16, int(params.get("bars", 4))))
         grid = grid_from(params)
-        if request.method == "POST" and "by" in params:
-            part_history.undo_redo(part, int(params["by"]))
-        elif request.method == "POST":
+        if request.method == "POST":
             name, edit = EDITS[params["do"]]
             if params.get("preview"):
                 notes = edit(part.now.score_notes(tempo_map), tempo_map.meters, params)

@@ -64,10 +64,7 @@ def panel_answer(request: HttpRequest, session: Session, error: str = "", status
     rows = []
     for part in playing(session):
         off = timing_difference(notes_of(part, session.map_step), part.now.otherwise(session.tempo_map))
-        steps, here = part_history.line(part)
-        rows.append(
-            {"part": part, "difference": off, "undo": steps[here].name if here else "", "redo": here + 1 < len(steps)}
-        )
+        rows.append({"part": part, "difference": off})
     first, last = session.tempo_map.bar_range
     context = {
         "session": session,
@@ -236,18 +233,16 @@ def part(request: HttpRequest, pk: int) -> HttpResponse:
     set_mix(found, params)
     with transaction.atomic():
         found.save(update_fields=[f for f in ("gain", "muted", "solo") if f in params] or None)
-        changed(found.session, f"Level of {found.name}")
+        changed(found.session, f"Level of {found.name}", gesture=True)
     return JsonResponse({"ok": True})
 
 
 @require_POST
 def act(request: HttpRequest, pk: int) -> HttpResponse:
-    """A change from the Parts pane: ``ties``, ``instrument``, ``name``, ``out``, ``back`` or ``by`` (undo, redo)."""
+    """A change from the Parts pane: ``ties``, ``instrument``, ``name``, ``out`` or ``back``."""
     found = get_object_or_404(Part.objects.select_related("session", "session__step"), pk=pk)
     if request.POST.get("ties") in PartStep.Ties.values:
         part_history.tie(found, request.POST["ties"])
-    if request.POST.get("by"):
-        part_history.undo_redo(found, int(request.POST["by"]))
     new: dict[str, Any] = {}
     done = ""
     if request.POST.get("instrument") in INSTRUMENTS:

@@ -62,8 +62,10 @@ class Harmony(StudioCase):
         self.assertEqual(self.edit(at=1.1, text="Dm7").json()["text"], ["Dm7"])
         self.assertEqual(self.edit(at=5.2, text="bb").json()["text"], ["Dm7", "Bb"])
         self.assertEqual(self.edit(at=5.2, text="").json()["text"], ["Dm7"])
-        self.assertEqual(self.edit(by=-1).json()["text"], ["Dm7", "Bb"])
-        self.assertEqual(self.edit(by=1).json()["text"], ["Dm7"])
+        for by, text in ((-1, ["Dm7", "Bb"]), (1, ["Dm7"])):
+            step = self.client.get(f"{self.url}/map").json()["step"]
+            self.post(f"{self.url}/undo", by=by, step=step)
+            self.assertEqual(self.lane()["text"], text)
         answer = self.edit(at=1.1, text="dear")
         self.assertEqual(answer.status_code, 422)
         self.assertIn("no chord symbol", answer.json()["error"])

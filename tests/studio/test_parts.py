@@ -11,6 +11,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from core.formats import smf, wavloop
 from core.instruments.stream import render_block
 from core.notes import Note, to_seconds
+from studio.library.models import Session
 from studio.library.uploads import add_track
 from studio.parts.models import Part
 from studio.parts.sound import _loop, _notes
@@ -168,11 +169,12 @@ class Parts(StudioCase):
         self.assertEqual(data["notes"][1]["length"], 1.0)
         data = self.roll(do="repeat", **{"from": 1, "to": 1, "times": 1}).json()
         self.assertEqual(len(data["notes"]), 8)
-        self.assertEqual(len(self.roll(by=-1).json()["notes"]), 4)
-        self.assertEqual(len(self.roll(by=1).json()["notes"]), 8)
+        for by, count in ((-1, 4), (1, 8)):
+            step = Session.objects.get(pk=self.part().session_id).step_id
+            self.post(f"{self.url}/undo", by=by, step=step)
+            self.assertEqual(len(self.part().now.stored()), count)
         self.assertEqual(len(self.roll(do="remove", notes=[0, 1]).json()["notes"]), 6)
-        panel = self.client.get(f"{self.url}/parts/panel").content.decode()
-        self.assertIn("Removed notes", panel)
+        self.assertEqual(Session.objects.get(pk=self.part().session_id).step.name, "Bass: Removed notes")
 
     def test_two_windows_do_not_overwrite_each_other(self):
         self.client.post(f"{self.url}/parts/empty", {"instrument": "bass"})

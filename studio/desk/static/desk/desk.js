@@ -2,7 +2,7 @@
 // The desk: its state, and what happens when it changes. Drawing, pointing, editing and playing live in their own modules.
 
 import { gather, onFiles } from "../library/gather.js";
-import { getJson, note, tryJson } from "../studio/server.js";
+import { getJson, note } from "../studio/server.js";
 import { AttackMarks } from "./attacks.js";
 import { COMMANDS, commands } from "./commands.js";
 import { Compare } from "./compare.js";
@@ -17,6 +17,7 @@ import { loopBars } from "./looping.js";
 import { Marks } from "./marks.js";
 import { isStrong, setContrast } from "./palette.js";
 import { drawOverview } from "./overview.js";
+import { News } from "./news.js";
 import { Panels } from "./panels.js";
 import { Parts } from "../parts/parts.js";
 import { Chords } from "../harmony/chords.js";
@@ -57,6 +58,7 @@ class Desk {
     this.order = new Order(this);
     this.panels = new Panels(this);
     this.readout = new Readout(this);
+    this.news = new News(this);
     /** @type {[number, number] | null} where the pointer is on the page */
     this.pointer = null;
     /** @type {{y(bpm: number): number, bpm(y: number): number} | null} */
@@ -95,24 +97,6 @@ class Desk {
     this.view.seconds = facts.seconds;
     this.layout();
     if (!fresh) this.player.relayout(this.facts);
-  }
-
-  /** A request made a step in which the map stayed as it is. */
-  #stepMade(before, after) {
-    if (before !== this.step) return; // the page has not seen what was before it; the next news tell
-    this.step = after;
-    if (this.panels.stage === "check") this.panels.refresh(180);
-  }
-
-  /** Everything may have changed: an undo, or a step of long ago. */
-  async reload() {
-    const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
-    if (facts) this.setFacts(facts);
-    this.player.mix();
-    this.chords.ask();
-    this.order.ask();
-    for (const pane of ["parts", "harmony", "order"]) if (byId(pane)) globalThis.htmx?.trigger(byId(pane), "load");
-    await this.parts.follow();
   }
 
   setMap({ step, grid, here }) {
@@ -363,9 +347,6 @@ class Desk {
       await gather(this.facts.id, files, byId("sending"));
       globalThis.htmx.trigger("#jobs", "ask");
     });
-    document.addEventListener("step-made", (e) => this.#stepMade(...e.detail));
-    document.body.addEventListener("tracks-changed", () => this.reload().then(() => this.panels.refresh()));
-    document.body.addEventListener("session-state", (e) => this.#sessionState(e.detail));
     // the sound card takes a moment to start: it does so at the first touch, not at the first Space
     for (const kind of ["pointerdown", "keydown"])
       addEventListener(kind, () => this.wake(), { once: true, capture: true });
@@ -376,40 +357,6 @@ class Desk {
     this.panels.open(this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
     await this.player.ready;
     document.body.dataset.ready = "yes";
-  }
-
-  /** @param {{chords: number | null, busy: boolean, step: number | null, analysed: number, tracks: number}} news */
-  #sessionState({ chords, busy, ...state }) {
-    this.chords.catchUp(chords);
-    document.body.dataset.busy = busy ? "yes" : "no";
-    return this.editing.inTurn(() => this.#catchUp(state));
-  }
-
-  /** Tracks came to a session that has a map: it stays, and another search is offered. */
-  #offerSearch() {
-    note("A track was added. The map stays as it is.", false, {
-      words: "Find the beats again with it",
-      act: () => globalThis.htmx.ajax("POST", `/sessions/${this.facts.id}/find`, { target: "#jobs" }),
-    });
-  }
-
-  /** What changed on the server: tracks that were analysed, a map that was found or edited in another window. */
-  async #catchUp({ step, analysed, tracks }) {
-    const known = this.facts.tracks;
-    // amid edits news are older than the page; of another window's the next edit or the next news tell
-    const moved = step !== this.step && !this.before && performance.now() - this.mapped > 1000;
-    if (tracks === known.length && analysed === known.filter((t) => t.analysed).length && !moved) return;
-    const facts = await tryJson(`/sessions/${this.facts.id}/facts`);
-    if (!facts) return; // the server is away; the next state tells again
-    const added = facts.tracks.filter((t) => t.analysed).length > known.filter((t) => t.analysed).length;
-    this.setFacts(facts);
-    if (added && this.step !== null) this.#offerSearch();
-    if (!moved) return this.panels.refresh();
-    const first = this.step === null;
-    const map = await tryJson(`/sessions/${this.facts.id}/map`);
-    if (!map) return;
-    this.setMap(map);
-    if (first && step) this.panels.open("check");
   }
 }
 

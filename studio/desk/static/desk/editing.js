@@ -78,7 +78,7 @@ export class Editing {
     return this.inTurn(async () => {
       const { ok, status, data } = await send(`${this.url}/undo`, { ...where, step: this.desk.step });
       if (ok || status === 409) this.desk.setMap(data);
-      if (ok) await this.desk.reload();
+      if (ok) await this.desk.news.reload();
       if (!ok) note(data.error, true);
     });
   }

@@ -3,13 +3,9 @@
 // It plays blocks that the page sends it. While one is missing, playback waits.
 
 import { Route } from "./route.js";
+import { below, nextGrain } from "./slow.js";
 
 const FADE = 240; // samples over which two places melt into each other right before a jump
-const HOP = 1024; // samples of a grain of slow playback
-const SEEK = 480; // how far a grain may be shifted to fit
-const LEAD = 96; // samples before an attack that stay with it, as an attack is heard a little late
-const EDGE = 64; // samples in which what sounded fades into an attack
-const GUARD = 480; // samples after an attack that sound once only
 
 class Mixer extends AudioWorkletProcessor {
   constructor() {
@@ -250,11 +246,7 @@ class Mixer extends AudioWorkletProcessor {
     }
   }
 
-  /**
-   * Slow playback with pitch kept: overlapping grains of the mix, each shifted to where it continues the last one best
-   * (waveform similarity overlap-add, Verhelst and Roelands 1993). Attacks are not stretched: each sounds once, when time
-   * comes to it, and what lies between two is made longer instead (Grofit and Lavner 2008).
-   */
+  /** Slow playback with pitch kept: grain after grain (slow.js). */
   #slow(n, left, right, done) {
     for (let i = 0; i < n; i++) {
       if (!this.grain || this.grain.at >= this.grain.hop) {
@@ -285,58 +277,9 @@ class Mixer extends AudioWorkletProcessor {
       this.#tell("ended");
       return null;
     }
-    const now = this.at + this.owed + LEAD * this.#speed; // attacks up to here have begun, with what leads to them
-    const place = below(this.starts, now + 1e-6);
-    const before = this.starts[place - 1] ?? -Infinity;
-    const after = this.starts[place] ?? Infinity;
-    const struck = now - before < Math.max(1, this.#speed); // time has just come to it
-    // a grain ends where the next attack begins, and none takes from beyond it
-    let hop = Math.min(HOP, Math.max(1, Math.ceil((after - now) / this.#speed)));
-    const low = Math.max(0, struck ? before - LEAD : before + GUARD);
-    hop = Math.min(hop, Math.max(EDGE, after - LEAD - EDGE - low));
-    const high = Math.max(low, after - LEAD - EDGE - hop);
-    const old = this.grain && this.#rest(this.grain, struck ? EDGE : hop);
-    const from = struck ? low : this.#similar(old, low, high, hop);
-    const fresh = from === null ? null : this.#read(from, hop);
-    this.waiting = !fresh;
-    if (!fresh || from === null) return null;
-    const fade = Math.min(old?.left.length ?? 0, hop);
-    for (let i = 0; i < fade; i++) {
-      const rise = 0.5 - 0.5 * Math.cos((Math.PI * (i + 0.5)) / fade);
-      for (const side of ["left", "right"]) fresh[side][i] = rise * fresh[side][i] + (1 - rise) * old[side][i];
-    }
-    return { ...fresh, from, hop, at: 0 };
-  }
-
-  /** How a grain goes on behind its end, for at most `count` samples and not into the next attack. */
-  #rest(grain, count) {
-    const from = grain.from + grain.at;
-    const attack = this.starts[below(this.starts, from + LEAD)] ?? Infinity;
-    return this.#read(from, Math.max(0, Math.min(count, attack - LEAD - from)));
-  }
-
-  /** Where around now, from `low` to `high`, the mix continues `old` best; null where a block is missing. */
-  #similar(old, low, high, hop) {
-    const nearest = Math.min(high, Math.max(low, this.at));
-    const count = Math.min(hop, old?.left.length ?? 0);
-    if (count < 2 * EDGE) return nearest;
-    const [first, last] = [Math.max(low, nearest - SEEK), Math.min(high, nearest + SEEK)];
-    const source = this.#read(first, last - first + count);
-    if (!source) return null;
-    let best = nearest;
-    let most = -Infinity;
-    for (let shift = 0; shift <= last - first; shift += 4) {
-      let sum = 0;
-      let power = 1e-9;
-      for (let i = 0; i < count; i += 8) {
-        const x = source.left[shift + i] + source.right[shift + i];
-        sum += x * (old.left[i] + old.right[i]);
-        power += x * x;
-      }
-      const score = sum / Math.sqrt(power);
-      if (score > most) [most, best] = [score, first + shift];
-    }
-    return best;
+    const next = nextGrain(this.grain, this.at, this.owed, this.#speed, this.starts, (from, n) => this.#read(from, n));
+    this.waiting = !next;
+    return next;
   }
 
   /** The mix of all tracks over a stretch, or null where a block is missing. */
@@ -393,18 +336,6 @@ class Mixer extends AudioWorkletProcessor {
       return -voice.from < voice.sound.length;
     });
   }
-}
-
-/** Place of the first of rising values that is not below `limit`. */
-function below(rising, limit) {
-  let low = 0;
-  let high = rising.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (rising[middle] < limit) low = middle + 1;
-    else high = middle;
-  }
-  return low;
 }
 
 registerProcessor("mixer", Mixer);

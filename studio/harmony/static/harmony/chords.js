@@ -42,11 +42,6 @@ export class Chords {
     this.desk.redraw();
   }
 
-  async undoRedo(by) {
-    if (this.data)
-      this.#answered(await send(`/sessions/${this.desk.facts.id}/chords/edit`, { step: this.data.step, by }));
-  }
-
   #answered({ ok, data }) {
     if (!ok) note(data.error, true);
     if (data.at) this.#take(data);

@@ -205,12 +205,12 @@ export class Roll {
       on: () => this.turn(1),
       close: () => this.close(),
       quantise: () => this.make(this.quantiseOptions),
-      undo: () => this.make({ by: -1 }),
-      redo: () => this.make({ by: 1 }),
+      undo: () => this.desk.editing.undoRedo(-1),
+      redo: () => this.desk.editing.undoRedo(1),
       before: (b) => {
         const was = b.getAttribute("aria-pressed") === "true";
         b.setAttribute("aria-pressed", !was);
-        return this.make({ by: was ? 1 : -1 });
+        return this.desk.editing.undoRedo(was ? 1 : -1);
       },
       repeat: () =>
         this.make({
@@ -248,9 +248,6 @@ export class Roll {
       "Shift+ArrowUp": () => some && this.make({ do: "move", notes, columns: 0, semitones: 12 }),
       "Shift+ArrowDown": () => some && this.make({ do: "move", notes, columns: 0, semitones: -12 }),
       "Ctrl+a": () => ((this.chosen = new Set(this.data.notes.map((n) => n.i))), this.draw()),
-      "Ctrl+z": () => this.make({ by: -1 }),
-      "Ctrl+y": () => this.make({ by: 1 }),
-      "Ctrl+Shift+Z": () => this.make({ by: 1 }),
       Escape: () => (some ? (this.chosen.clear(), this.draw()) : this.close()),
     }[key];
     if (!act || (e.target.matches?.("input[type=range]") && key.startsWith("Arrow"))) return;

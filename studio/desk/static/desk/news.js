@@ -1,0 +1,78 @@
+// @ts-check
+// What happens on the server while the page is open: steps made by requests, tracks that were analysed, maps that were
+// found or edited in another window.
+
+import { note, tryJson } from "../studio/server.js";
+
+export class News {
+  constructor(desk) {
+    this.desk = desk;
+    document.addEventListener("step-made", (e) => {
+      const [before, after] = /** @type {CustomEvent} */ (e).detail;
+      this.#stepMade(before, after);
+    });
+    document.body.addEventListener("tracks-changed", () => this.reload().then(() => desk.panels.refresh()));
+    document.body.addEventListener("session-state", (e) => this.#sessionState(/** @type {CustomEvent} */ (e).detail));
+  }
+
+  get #session() {
+    return `/sessions/${this.desk.facts.id}`;
+  }
+
+  /** A request made a step in which the map stayed as it is. */
+  #stepMade(before, after) {
+    const { desk } = this;
+    if (before !== desk.step) return; // the page has not seen what was before it; the next news tell
+    desk.step = after;
+    if (desk.panels.stage === "check") desk.panels.refresh(180);
+  }
+
+  /** Everything may have changed: an undo, or a step of long ago. */
+  async reload() {
+    const { desk } = this;
+    const facts = await tryJson(`${this.#session}/facts`);
+    if (facts) desk.setFacts(facts);
+    desk.player.mix();
+    desk.chords.ask();
+    desk.order.ask();
+    for (const pane of ["parts", "harmony", "order"]) {
+      const shown = document.getElementById(pane);
+      if (shown) globalThis.htmx?.trigger(shown, "load");
+    }
+    await desk.parts.follow();
+  }
+
+  /** @param {{chords: number | null, busy: boolean, step: number | null, analysed: number, tracks: number}} news */
+  #sessionState({ chords, busy, ...state }) {
+    this.desk.chords.catchUp(chords);
+    document.body.dataset.busy = busy ? "yes" : "no";
+    return this.desk.editing.inTurn(() => this.#catchUp(state));
+  }
+
+  async #catchUp({ step, analysed, tracks }) {
+    const { desk } = this;
+    const known = desk.facts.tracks;
+    const had = known.filter((t) => t.analysed).length;
+    // amid edits news are older than the page; of another window's the next edit or the next news tell
+    const moved = step !== desk.step && !desk.before && performance.now() - desk.mapped > 1000;
+    if (tracks === known.length && analysed === had && !moved) return;
+    const facts = await tryJson(`${this.#session}/facts`);
+    if (!facts) return; // the server is away; the next state tells again
+    desk.setFacts(facts);
+    if (facts.tracks.filter((t) => t.analysed).length > had && desk.step !== null) this.#offerSearch();
+    if (!moved) return desk.panels.refresh();
+    const first = desk.step === null;
+    const map = await tryJson(`${this.#session}/map`);
+    if (!map) return;
+    desk.setMap(map);
+    if (first && step) desk.panels.open("check");
+  }
+
+  /** Tracks came to a session that has a map: it stays, and another search is offered. */
+  #offerSearch() {
+    note("A track was added. The map stays as it is.", false, {
+      words: "Find the beats again with it",
+      act: () => globalThis.htmx.ajax("POST", `${this.#session}/find`, { target: "#jobs" }),
+    });
+  }
+}
