@@ -34,7 +34,6 @@ from core.tracking.beat_tracker import track_beats
 from core.tracking.context import build_context
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.review import review
-from studio.desk.commands import read_command
 
 RIGHT = 0.03  # seconds
 MOST = 21  # commands, then it gives up: more than 20 is too many anyway
@@ -250,12 +249,12 @@ def _next(way: Way, recording: Analysed, truth: Truth, seen: set[tuple[float, ..
 
 def first_remedies(document: Document, recording: Analysed, truth: Truth) -> list[tuple[str, int]]:
     """For each doubt about the first map: its kind, and how many beats that were right its first remedy makes wrong."""
-    doubts = review(recording.context(), document.map, USUAL_RANGE)[1]
+    confidence, doubts = review(recording.context(), document.map, USUAL_RANGE)
     out = []
-    for doubt in trusted(doubts, document, recording, read_command, USUAL_RANGE):
+    for doubt in trusted(doubts, confidence, document, recording, USUAL_RANGE):
         if not doubt.remedies:
             continue
-        after = apply(read_command(doubt.remedies[0].edit), document, recording).document.map
+        after = apply(doubt.remedies[0].command, document, recording).document.map
         was = _right(truth.beats, document.map)
         out.append((doubt.kind, int((was & ~_right(truth.beats, after)).sum())))
     return out

@@ -15,10 +15,53 @@ import soundfile as sf
 from core.analysis import Source, analyse, analyse_sources
 from core.demo import boathouse
 from core.demo.files import write_tracks
+from core.document import BarLine, Document
+from core.document import commands as c
+from core.editing import apply
+from core.editing.obeying import obeying
+from core.tempomap import TempoMap
 from core.tracking.beat_tracker import track_beats
-from core.tracking.context import build_context
+from core.tracking.context import NoBeats, build_context
 from core.tracking.redetect import redetect
 from core.tracking.review import review
+
+
+def commands() -> None:
+    """Commands on a map of 1,000 bars, with nothing said and with 20 statements."""
+    rng = np.random.default_rng(4)
+    tempo_map = TempoMap.from_beats(1 + np.cumsum(rng.uniform(0.45, 0.55, 4000)))
+    lines = tempo_map.bar_seconds(np.arange(10, 990, 49))
+    said = tuple(BarLine(float(t), 10 + 49 * k) for k, t in enumerate(lines))
+    kinds = {"nudge": c.Nudge(2001, 0.004), "insert": c.Insert(float(tempo_map.seconds[2001:2003].mean()), free=True)}
+    kinds |= {"bar number": c.Number(1600, 401), "steady": c.Steady((500.0, 520.0))}
+    for name, command in kinds.items():
+        for words, statements in (("nothing said", ()), (f"{len(said)} statements", said)):
+            times = []
+            for _ in range(21):
+                begun = time.perf_counter()
+                apply(command, Document(tempo_map, statements), _Unheard())
+                times.append(1000 * (time.perf_counter() - begun))
+            print(
+                f"{name:12s} on 1,000 bars, {words:14s} median {np.median(times):5.1f} ms, worst {max(times):5.1f} ms"
+            )
+    begun = time.perf_counter()
+    obeying(_Unheard(), Document(tempo_map, said), [float(t) for t in tempo_map.seconds[50:4000:200]])
+    print(f"a found map made to obey 20 pins and {len(said)} statements: {1000 * (time.perf_counter() - begun):.0f} ms")
+
+
+class _Unheard:
+    """A recording without evidence (:class:`core.editing.Recording`)."""
+
+    seconds = 2500.0
+
+    def context(self):
+        raise NoBeats("")
+
+    def attacks(self, track=None):
+        return []
+
+    def reading(self, number):
+        return None
 
 
 def _long_tracks(folder: Path, count: int, minutes: float) -> list[Path]:
@@ -71,6 +114,7 @@ def _memory(files: list[Path]) -> float:
 
 
 def run() -> None:
+    commands()
     with tempfile.TemporaryDirectory() as name:
         files = _long_tracks(Path(name), 8, 4)
         players = list(analyse_sources([Source(f, f.name) for f in files], threads=2))

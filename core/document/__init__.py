@@ -8,9 +8,9 @@ from core.document.statements import (
     MeterHere,
     MusicEnds,
     MusicStarts,
-    NoBeats,
     Right,
     Statement,
+    WithoutBeats,
 )
 
 __all__ = [
@@ -21,7 +21,7 @@ __all__ = [
     "MeterHere",
     "MusicEnds",
     "MusicStarts",
-    "NoBeats",
     "Right",
     "Statement",
+    "WithoutBeats",
 ]

@@ -56,7 +56,7 @@ class Hold:
 
 
 @dataclass(frozen=True)
-class NoBeats:
+class WithoutBeats:
     """Music without beats from ``start`` to ``end`` (seconds)."""
 
     start: float
@@ -96,7 +96,7 @@ class Right:
         return cls(start, end, *(tuple(row.tolist()) for row in rows))
 
 
-Statement: TypeAlias = BarLine | BarsHere | MeterHere | Hold | NoBeats | MusicStarts | MusicEnds | Right
+Statement: TypeAlias = BarLine | BarsHere | MeterHere | Hold | WithoutBeats | MusicStarts | MusicEnds | Right
 
 
 def beat_at(tempo_map: TempoMap, seconds: float) -> int | None:
@@ -140,7 +140,7 @@ def holds(statement: Statement, tempo_map: TempoMap) -> bool:
                 and bool((np.abs(np.subtract(now.seconds, statement.seconds)) < _SAME).all())
                 and (now.bars, now.beats) == (statement.bars, statement.beats)
             )
-        case Hold() | NoBeats():
+        case Hold() | WithoutBeats():
             return True
 
 
@@ -180,7 +180,7 @@ def words(statement: Statement, tempo_map: TempoMap | None = None) -> str:
             return f"The mapped music ends at {place(at)}"
         case Hold(start, end):
             return f"A hold in {stretch(start, end)}"
-        case NoBeats(start, end):
+        case WithoutBeats(start, end):
             return f"No beats in {stretch(start, end)}"
         case Right(start, end):
             return f"Locked: {stretch(start, end)}"

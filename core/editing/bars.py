@@ -24,6 +24,9 @@ from core.tracking.redetect import redetect
 
 #: How far an end of a stretch, and a place that is named, go to an attack, in seconds.
 _END_SNAP, _PLACE_SNAP = 0.03, 0.05
+#: Beats that last longer are not detected but stay even: hardly anything is counted so slowly, and the search would
+#: take many seconds.
+_LONGEST_DETECTED = 2.5
 #: A bar shorter than this, in beats, is not made at a seam: its beats go to the bar before.
 _SHORTEST = 2
 
@@ -238,7 +241,7 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
     meter = said or meter
     edited = bars_between(tempo_map, a, b, bars, meter)
     first, last = (round(float(edited.beat_index_at(t))) for t in (a, b))
-    if not preview:
+    if not preview and (b - a) / (last - first) < _LONGEST_DETECTED:
         # where none are detected the beats stay even: the engineer's count holds either way
         with suppress(EditError, NoBeats):
             edited = redetect(recording.context(), edited, first, last, last - first)

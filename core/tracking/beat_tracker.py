@@ -168,8 +168,10 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
 
 
 def _between(curve: Floats, options: TrackingOptions) -> Floats:
-    """The curve with nothing to gain outside the music's ends."""
+    """The curve with nothing to gain outside the music's ends, nor where there are no beats."""
     out = curve.copy()
+    for start, end in options.no_beats:
+        out[max(0, round(start * FRAME_RATE)) : round(end * FRAME_RATE)] = 0.0
     if options.start is not None:
         out[: max(0, round(options.start * FRAME_RATE) - 2)] = -1.0
     if options.end is not None:

@@ -209,9 +209,10 @@ def _smooth(beats: Floats, observed: Floats, spread: Floats) -> Floats:
     even = 1 / (_TEMPO_SPREAD * float(np.median(np.diff(beats)))) ** 2
     # the changes of interval are small except where the decoded chain itself changes (a hold, an a tempo)
     jumps = np.abs(np.diff(beats, 2))
-    weights = even / (1 + (jumps / (_TEMPO_STEP * np.diff(beats)[1:])) ** 2)
+    steps = _TEMPO_STEP * np.maximum(np.diff(beats)[1:], 1e-3)
+    weights = even / (1 + (jumps / steps) ** 2)
     second = sparse.diags([np.ones(n - 2), -2 * np.ones(n - 2), np.ones(n - 2)], [0, 1, 2], shape=(n - 2, n))
-    goal = np.clip(np.diff(beats, 2), -1, 1) * (jumps > _TEMPO_STEP * np.diff(beats)[1:])
+    goal = np.clip(np.diff(beats, 2), -1, 1) * (jumps > steps)
     system = sparse.diags(trust) + second.T @ sparse.diags(weights) @ second
     out = np.asarray(spsolve(system.tocsc(), trust * anchor + second.T @ (weights * goal)))
     for i in range(1, n):  # strictly rising, whatever the attacks are

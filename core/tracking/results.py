@@ -42,6 +42,8 @@ class TrackingOptions:
         Times that have to be beats.
     exact_tempo
         One exact tempo (True), never (False), or whichever fits (None).
+    no_beats : pairs of seconds
+        Stretches whose sound says nothing of beats: they are counted through evenly.
     """
 
     tempo: tuple[float, float] = USUAL_RANGE
@@ -51,6 +53,7 @@ class TrackingOptions:
     end: float | None = None
     pins: Sequence[float] = ()
     exact_tempo: bool | None = None
+    no_beats: Sequence[tuple[float, float]] = ()
 
 
 @dataclass(frozen=True)

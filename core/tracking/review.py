@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from core.document.commands import Shift
 from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.pulses import has_pulses, pulsed
@@ -99,5 +100,5 @@ def _late(tempo_map: TempoMap, placed: PlacedBeats) -> list[Doubt]:
     if abs(by) < _LATE or float(np.median(np.abs(off - by))) > _SCATTER * abs(by):
         return []
     words = f"The whole map lies about {abs(1000 * by):.0f} ms {'late' if by < 0 else 'early'} against the attacks."
-    remedy = Remedy(f"move all by {1000 * by:+.0f} ms", {"kind": "shift", "by": round(by, 4)})
+    remedy = Remedy(f"move all by {1000 * by:+.0f} ms", Shift(round(by, 4)))
     return [about_all("late", tempo_map, LISTEN, words, [remedy])]

@@ -5,10 +5,12 @@ import threading
 from collections.abc import Hashable
 from typing import Any
 
+import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
+from numpy.typing import NDArray
 
 from core.editing.remedies import trusted
 from core.tempomap.edits import pins_of
@@ -19,7 +21,7 @@ from core.tracking.review import review
 from studio.analysis.features import content_key, context
 from studio.analysis.models import latest
 from studio.caches import remembered
-from studio.desk.commands import read_command
+from studio.desk.commands import command_json
 from studio.desk.models import MapStep
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
@@ -31,11 +33,14 @@ _ONE_AT_A_TIME = threading.Lock()
 
 
 @remembered(32)  # some kB each
-def _reviewed(session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]) -> list[Doubt]:
+def _reviewed(
+    session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]
+) -> tuple[NDArray[np.float64], list[Doubt]]:
+    """Confidence of each beat, and doubts."""
     try:
-        return review(context(session), step.tempo_map, usual)[1]
+        return review(context(session), step.tempo_map, usual)
     except NoBeats:
-        return []
+        return np.zeros(0), []
 
 
 @remembered(32)  # some kB each
@@ -44,9 +49,10 @@ def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable,
     usual = session.slowest, session.fastest
     pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
     said = [m.said for m in session.marks.all()]
-    found = [d for d in _reviewed(session, step, key, usual) if not is_settled(d, pinned, said)]
+    confidence, doubts = _reviewed(session, step, key, usual)
+    found = [d for d in doubts if not is_settled(d, pinned, said)]
     try:
-        return trusted(found, document_of(session), SessionRecording(session), read_command, usual)
+        return trusted(found, confidence, document_of(session), SessionRecording(session), usual)
     except NoBeats:
         return found
 
@@ -67,7 +73,7 @@ def doubts_of(session: Session) -> list[Doubt]:
 
 def _row(doubt: Doubt) -> dict[str, Any]:
     """A doubt as the page draws and lists it."""
-    remedies = [{"words": r.words, "edit": r.edit, "json": json.dumps(r.edit)} for r in doubt.remedies[:3]]
+    remedies = [{"words": r.words, "json": json.dumps(command_json(r.command))} for r in doubt.remedies[:3]]
     return {**doubt.to_json(), "whole": doubt.kind in WHOLE, "remedies": remedies}
 
 

@@ -8,40 +8,58 @@ import numpy as np
 
 from core.analysis import AnalysisError, analyse
 from core.audio import AudioError
-from core.document import Document
+from core.document import Document, WithoutBeats
 from core.editing.obeying import fixed_times, obeying
 from core.formats.smf import MidiError
 from core.tempomap.edits import EditError, pins_of
 from core.tracking import NoBeats
 from studio.analysis.features import SessionStore, source_of
 from studio.analysis.models import Analysis
-from studio.desk.history import record
+from studio.desk.history import keep_aside, record, same_map
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
 from studio.jobs.models import Job
 from studio.jobs.registry import Failed, JobKind, Report
+from studio.library.models import Session
 
 FIND = "find"
 
 
 def find(job: Job, report: Report) -> None:
-    """Analyse the tracks that are not analysed yet, find the beats, and make the map the session's next step."""
+    """Analyse the tracks that are not analysed yet, find the beats, and make the map the session's next step.
+
+    What was said meanwhile is obeyed. Where the map was edited meanwhile, what was found does not take its place: it is
+    kept as a version.
+    """
     session = job.session
     tracks = list(session.tracks.all())
+    started_on = session.step
     document = document_of(session)
-    pins = document.map.seconds[pins_of(document.map)].tolist() if document.map else []
+    silent = [(s.start, s.end) for s in document.statements if isinstance(s, WithoutBeats)]
+    fixed = sorted({*_pins(document), *fixed_times(document)})
     try:
-        options = replace(session.tracking_options, pins=sorted({*pins, *fixed_times(document)}))
+        options = replace(session.tracking_options, pins=fixed, no_beats=silent)
         result = analyse([source_of(t) for t in tracks], options, report, SessionStore(tracks)).result
-        found = result.map
-        found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
+        session = Session.objects.select_related("step").get(pk=session.pk)
+        document = document_of(session)
+        pins = _pins(document)
+        found = result.map.with_points(result.map.seconds, result.map.quarters, np.isin(result.map.seconds, pins))
         found = obeying(SessionRecording(session), Document(found, document.statements), pins)
     except (AnalysisError, AudioError, MidiError, NoBeats, EditError) as e:
         raise Failed(str(e)) from None
     Analysis.record(session, result)
+    if started_on is not None and not same_map(session, started_on.pk):
+        keep_aside(session, found, "Beats found", started_on)
+        raise Failed(
+            "The map was edited while beats were being found. What was found is kept as a version: Check, Steps."
+        )
     step = record(session, found, "Beats found")
     step.doubts = len(result.doubts)
     step.save(update_fields=["doubts"])
+
+
+def _pins(document: Document) -> list[float]:
+    return document.map.seconds[pins_of(document.map)].tolist() if document.map else []
 
 
 KIND = JobKind(FIND, "Finding beats", find)

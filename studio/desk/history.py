@@ -107,6 +107,20 @@ def changed(session: Session, name: str, gesture: bool = False) -> None:
         session.step = now.step
 
 
+def keep_aside(session: Session, tempo_map: TempoMap, name: str, before: MapStep) -> MapStep:
+    """A map beside the line of steps, as a named version that can be compared and gone to."""
+    cut, chunks = pieces.cut_map(tempo_map)
+    pieces.keep(session, chunks)
+    return MapStep.objects.create(
+        session=session,
+        before=before,
+        place=before.place + 1,
+        name=name,
+        version=f"{name} while you were editing",
+        content=orjson.dumps({"map": cut, "state": {}}).decode(),
+    )
+
+
 def same_map(session: Session, step: int | None) -> bool:
     """Whether the session's current step has the same map as an earlier ``step``: only other things changed since."""
     if step == session.step_id:

@@ -13,9 +13,9 @@ from core.document import (
     MeterHere,
     MusicEnds,
     MusicStarts,
-    NoBeats,
     Right,
     Statement,
+    WithoutBeats,
 )
 from studio.desk.models import Mark
 from studio.histories import StatePiece
@@ -40,7 +40,7 @@ def statement_of(mark: Mark) -> Statement | None:
         case Kind.HOLD:
             return Hold(mark.start, mark.end)
         case Kind.FREE:
-            return NoBeats(mark.start, mark.end)
+            return WithoutBeats(mark.start, mark.end)
         case Kind.LOCK:
             rows = (tuple(mark.data.get(name, ())) for name in ("seconds", "bars", "beats"))
             return Right(mark.start, mark.end, *rows)
@@ -62,7 +62,7 @@ def mark_of(session: Session, statement: Statement) -> Mark:
             return Mark(session=session, kind=Kind.ENDS, start=at, end=at)
         case Hold(start, end):
             return Mark(session=session, kind=Kind.HOLD, start=start, end=end)
-        case NoBeats(start, end):
+        case WithoutBeats(start, end):
             return Mark(session=session, kind=Kind.FREE, start=start, end=end)
         case Right(start, end, seconds, bars, beats):
             data = {"seconds": list(seconds), "bars": list(bars), "beats": list(beats)}

@@ -231,10 +231,10 @@ class Demos(TestCase):
         tracks, truth = self.tracks[boathouse.TITLE], boathouse.truth()
         found = self.found(boathouse.TITLE)
         at = truth.bar_seconds(41)
-        remedies = [r.edit for d in found.doubts if d.start <= at <= d.end for r in d.remedies]
-        edit = next(e for e in remedies if e["kind"] == "bars")
-        start, end = edit["stretch"]
-        laid = bars_between(found.map, start, end, edit["bars"])
+        remedies = [r.command for d in found.doubts if d.start <= at <= d.end for r in d.remedies]
+        command = next(c for c in remedies if c.kind == "bars")
+        start, end = command.stretch
+        laid = bars_between(found.map, start, end, command.bars)
         first, last = (round(float(laid.beat_index_at(t))) for t in (start, end))
         laid = redetect(build_context(tracks), laid, first, last, last - first)
         bars = np.array([40, 41, 42])

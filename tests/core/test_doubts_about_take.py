@@ -5,6 +5,7 @@ from unittest import TestCase
 
 import numpy as np
 
+from core.document.commands import Downbeat
 from core.tempomap import TempoMap
 from core.tracking import bars, confidence
 from core.tracking.candidate import MapCandidate
@@ -68,7 +69,7 @@ class Doubted(TestCase):
 
     def test_a_rival_that_fits_as_well_is_offered_with_its_tempo(self):
         (doubt,) = about_take.level(self.map, [self.best, self.rival(0.5, 0.0)])
-        self.assertEqual((doubt.kind, doubt.remedies[0].edit["kind"]), ("level", "ratio"))
+        self.assertEqual((doubt.kind, doubt.remedies[0].command.kind), ("level", "ratio"))
         self.assertIn("60 beats a minute", doubt.reason)
 
     def test_the_nearer_the_rival_the_more_probable_the_mistake(self):
@@ -89,7 +90,7 @@ class Doubted(TestCase):
         self.assertEqual(about_take.bar_lines(self.map, self.candidate(clear)), [])
         wrong = np.roll(clear, 1)
         (doubt,) = about_take.bar_lines(self.map, self.candidate(wrong))
-        self.assertEqual(doubt.remedies[0].edit, {"kind": "downbeat", "by": 1})
+        self.assertEqual(doubt.remedies[0].command, Downbeat(1))
         self.assertEqual(doubt.remedies[0].words, "move every downbeat one beat later")
         self.assertEqual((doubt.start, doubt.end), (0.75, 28.75))
 

@@ -19,14 +19,6 @@ from tests.core.takes import record
 from tests.core.test_situations import band
 
 
-def read_command(edit):
-    """As the page's commands are read, by the kinds that are used here."""
-    kinds = {k.kind: k for k in (c.Ratio, c.Downbeat, c.Nudge, c.Redetect, c.Move, c.AreBars, c.SetMeter)}
-    kinds |= {k.kind: k for k in (c.Insert, c.Remove, c.Shift, c.ShiftByBeats)}
-    edit = {k: tuple(v) if isinstance(v, list) else v for k, v in edit.items()}
-    return kinds[edit["kind"]](**edit)
-
-
 class Tried(TestCase):
     @classmethod
     def setUpClass(cls):
@@ -35,8 +27,8 @@ class Tried(TestCase):
         cls.truth, cls.recording = truth, Analysed(record(truth, parts).tracks)
 
     def offered(self, tempo_map, *statements):
-        doubts = review(self.recording.context(), tempo_map, USUAL_RANGE)[1]
-        return doubts, trusted(doubts, on(tempo_map, *statements), self.recording, read_command, USUAL_RANGE)
+        confidence, doubts = review(self.recording.context(), tempo_map, USUAL_RANGE)
+        return doubts, trusted(doubts, confidence, on(tempo_map, *statements), self.recording, USUAL_RANGE)
 
     def test_the_true_map_fits_better_than_spoiled_ones(self):
         context = self.recording.context()
@@ -54,23 +46,30 @@ class Tried(TestCase):
         doubled = do(on(self.truth), c.Ratio("2:1"), recording=self.recording).map
         _, tried = self.offered(doubled)
         remedies = [r for d in tried if d.kind == "level" for r in d.remedies]
-        self.assertEqual([r.edit for r in remedies], [{"kind": "ratio", "ratio": "1:2"}])
-        halved = apply(read_command(remedies[0].edit), on(doubled), self.recording).document.map
+        self.assertEqual([r.command for r in remedies], [c.Ratio("1:2")])
+        halved = apply(remedies[0].command, on(doubled), self.recording).document.map
         self.assertEqual([d for d in self.offered(halved)[1] if d.kind == "level" and d.remedies], [])
 
     def test_a_remedy_that_fits_worse_is_not_offered(self):
-        doubt = Doubt(
-            "weak", 20.0, 24.0, 9, 34, LISTEN, "…", [Remedy("off", {"kind": "nudge", "beat": 36, "by": 0.09})]
-        )
-        (tried,) = trusted([doubt], on(self.truth), self.recording, read_command, USUAL_RANGE)
+        doubt = Doubt("weak", 20.0, 24.0, 9, 34, LISTEN, "…", [Remedy("off", c.Nudge(36, 0.09))])
+        (tried,) = trusted([doubt], np.zeros(0), on(self.truth), self.recording, USUAL_RANGE)
         self.assertEqual(tried.remedies, [])
+
+    def test_nor_one_that_moves_beats_that_are_sure(self):
+        spoiled = do(on(self.truth), c.Nudge(36, 0.09), c.Unpin((0.0, 60.0))).map
+        back = Remedy("back", c.Nudge(36, -0.09))
+        doubt = Doubt("weak", 20.0, 24.0, 9, 34, LISTEN, "…", [back])
+        unsure = np.zeros(len(spoiled.beats()))
+        for sure, offered in ((unsure, 1), (unsure + 0.95, 0)):
+            (tried,) = trusted([doubt], sure, on(spoiled), self.recording, USUAL_RANGE)
+            self.assertEqual(len(tried.remedies), offered)
 
     def test_nor_one_that_contradicts_what_was_said(self):
         wrong = do(on(self.truth), c.Downbeat(1)).map
         at = float(wrong.bar_seconds(5))
-        doubt = Doubt("bar lines", 0.5, 70.0, 1, 0, LISTEN, "…", [Remedy("back", {"kind": "downbeat", "by": -1})])
+        doubt = Doubt("bar lines", 0.5, 70.0, 1, 0, LISTEN, "…", [Remedy("back", c.Downbeat(-1))])
         for said, offered in (((), 1), ((BarLine(at),), 0)):
-            (tried,) = trusted([doubt], on(wrong, *said), self.recording, read_command, USUAL_RANGE)
+            (tried,) = trusted([doubt], np.zeros(0), on(wrong, *said), self.recording, USUAL_RANGE)
             self.assertEqual(len(tried.remedies), offered)
 
     def test_following_first_remedies_never_goes_in_circles(self):
@@ -81,7 +80,7 @@ class Tried(TestCase):
             first = next((d.remedies[0] for d in tried if d.remedies), None)
             if first is None:
                 break
-            document = apply(read_command(first.edit), document, self.recording).document
+            document = apply(first.command, document, self.recording).document
             self.assertTrue(all(document.map != m for m in seen))
             seen.append(document.map)
         self.assertIsNone(first)

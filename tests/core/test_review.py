@@ -5,6 +5,7 @@ from unittest import TestCase
 
 import numpy as np
 
+from core.document.commands import ShiftByBeats
 from core.tempomap import Meters, reach
 from core.tempomap.counting import rescale
 from core.tempomap.pulses import pulsed
@@ -32,14 +33,14 @@ class OfAWholeMap(TestCase):
     def test_late_and_early(self):
         for by, word in ((0.03, "late"), (-0.03, "early")):
             found = review(self.scene, reach.shift(self.truth, by))[1][0]
-            self.assertEqual((found.kind, found.remedies[0].edit["kind"]), ("late", "shift"))
+            self.assertEqual((found.kind, found.remedies[0].command.kind), ("late", "shift"))
             self.assertIn(word, found.reason)
-            self.assertAlmostEqual(found.remedies[0].edit["by"], -by, delta=0.008)
+            self.assertAlmostEqual(found.remedies[0].command.by, -by, delta=0.008)
 
     def test_half_a_beat_off_offers_the_way_back_first(self):
         for share in (0.5, -0.5):
             found = next(d for d in review(self.scene, reach.shift_by_beats(self.truth, share))[1] if d.kind == "phase")
-            self.assertEqual(found.remedies[0].edit, {"kind": "offbeat", "share": -share})
+            self.assertEqual(found.remedies[0].command, ShiftByBeats(-share))
 
     def test_a_count_that_nobody_marks_is_doubted_as_a_whole(self):
         quarter = reach.shift_by_beats(self.truth, 0.25)
@@ -48,7 +49,7 @@ class OfAWholeMap(TestCase):
         self.assertLess(found[0].start, quarter.beats().seconds[0])
         self.assertGreater(found[0].end, quarter.beats().seconds[-1])
         # one of the ways back is offered
-        self.assertIn(-0.25, [r.edit["share"] for r in found[0].remedies])
+        self.assertIn(-0.25, [r.command.share for r in found[0].remedies])
 
     def test_half_and_double(self):
         self.assertIn("level", self.kinds(rescale(self.truth, 2, 1)))
@@ -80,8 +81,10 @@ class OfUnequalBeats(TestCase):
         for doubt in found:
             self.assertLessEqual(doubt.beat, last)
             for remedy in doubt.remedies:
-                self.assertIn(remedy.edit["kind"], ("redetect", "move", "remove", "insert", "shift"))
-                self.assertLessEqual(max(remedy.edit.get("beat", 0), remedy.edit.get("to", 0)), max(last, 100))
+                self.assertIn(remedy.command.kind, ("redetect", "move", "remove", "insert", "shift"))
+                self.assertLessEqual(
+                    max(getattr(remedy.command, "beat", 0), getattr(remedy.command, "to", 0)), max(last, 100)
+                )
 
     def test_a_spoiled_stretch_is_solved_on_its_pulse(self):
         times = self.truth.seconds.copy()

@@ -293,7 +293,7 @@ class AgainAndOtherwise(Case):
             self.assertLess(doubt.start, doubt.end)
             self.assertIn(doubt.severity, (1, 2, 3))
             self.assertRegex(doubt.reason, r"[.?]$")
-            self.assertTrue(all(r.words and "kind" in r.edit for r in doubt.remedies))
+            self.assertTrue(all(r.words and r.command.kind for r in doubt.remedies))
 
     def test_confidence_is_lower_where_it_is_hard(self):
         easy = track_beats(takes.record(*band(percent=2)).tracks).confidence

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from core.document import BarLine, BarsHere, Document, Hold, MeterHere, MusicEnds, MusicStarts, NoBeats, Right
+from core.document import BarLine, BarsHere, Document, Hold, MeterHere, MusicEnds, MusicStarts, Right, WithoutBeats
 from core.document import commands as c
 from core.document.statements import holds, words
 from core.editing import Contradiction, apply
@@ -99,7 +99,7 @@ def statements(tempo_map, draw):
                 MusicStarts(float(beats.seconds[0])),
                 MusicEnds(float(beats.seconds[-1])),
                 Hold(a, b),
-                NoBeats(a, b),
+                WithoutBeats(a, b),
             ]
         )
     )

@@ -7,6 +7,7 @@ from unittest import TestCase
 
 import numpy as np
 
+from core.document.commands import Redetect
 from core.formats import tables
 from core.listening.guides import GuideRank
 from core.tempomap import Meters, TempoMap, edits
@@ -42,7 +43,7 @@ class Json(TestCase):
             2,
             3,
             "The tempo jumps.",
-            [Remedy("again", {"kind": "redetect", "first": 0, "last": 4})],
+            [Remedy("again", Redetect(first=0, last=4))],
         )
         solution = SimpleNamespace(
             confidence=np.linspace(0, 1, 14), guides=[GuideRank("kick.wav", 0.75, 0.8, 0.9, "sharp")], doubts=[doubt]
@@ -53,4 +54,4 @@ class Json(TestCase):
         self.assertEqual(data["beats"][1], {"time": 1.5, "bar": 1, "beat": 1, "confidence": 0.077})
         self.assertEqual(data["tempo"][0], {"time": 1.0, "quarters": -1.0, "bpm": 120.0})
         self.assertEqual(data["guide"], [{"file": "kick.wav", "weight": 0.75}])
-        self.assertEqual(data["doubts"][0]["remedies"][0]["edit"]["kind"], "redetect")
+        self.assertEqual(data["doubts"][0]["remedies"][0]["command"]["kind"], "redetect")

@@ -1,17 +1,19 @@
 """Reach, locks, stretches, taps, marks, doubts, versions and the fold, as the page asks for them."""
 
 import base64
+import json
 from unittest import mock
 
 import numpy as np
 
+from core.document.commands import Ratio
 from core.tracking.doubts.doubt import Doubt, Remedy
 from studio.desk.find_job import FIND
 from studio.desk.models import Mark
 from studio.jobs.models import Job
 from tests.studio.base import StudioCase
 
-HALF = {"kind": "ratio", "ratio": "1:2"}
+HALF = Ratio("1:2")
 
 
 class Checking(StudioCase):
@@ -205,7 +207,7 @@ class Marks(Checking):
             "The tempo jumps.",
             [Remedy("x", HALF)],
         )
-        with mock.patch("studio.desk.doubt_views.review", return_value=([], [doubt])):
+        with mock.patch("studio.desk.doubt_views.review", return_value=(np.zeros(0), [doubt])):
             self.edit(kind="pin", beat=self.first + 20)
             self.assertEqual(len(self.client.get(f"{self.url}/doubts").json()["list"]), 1)
             self.mark(kind="fine", name="jump", stretch=[at - 0.2, at + 0.2])
@@ -229,7 +231,7 @@ class Doubts(Checking):
         self.edit(kind="shift", by=0.035)
         found = self.client.get(f"{self.url}/doubts").json()["list"]
         self.assertEqual(found[0]["kind"], "late")
-        self.edit(**found[0]["remedies"][0]["edit"])
+        self.edit(**json.loads(found[0]["remedies"][0]["json"]))
         np.testing.assert_allclose(self.times, before, atol=0.004)
         kinds = [d["kind"] for d in self.client.get(f"{self.url}/doubts").json()["list"]]
         self.assertNotIn("late", kinds)

@@ -10,6 +10,7 @@ import numpy as np
 import soundfile as sf
 
 from core import audio
+from core.document.commands import Ratio
 from core.tempomap import TempoMap
 from core.tracking.doubts.doubt import Doubt, Remedy
 from studio.analysis.models import latest
@@ -19,7 +20,7 @@ from studio.desk.views import BLOCK
 from studio.jobs.models import Job
 from tests.studio.base import StudioCase
 
-HALF = {"kind": "ratio", "ratio": "1:2"}
+HALF = Ratio("1:2")
 
 
 class Editing(StudioCase):
@@ -261,7 +262,7 @@ class Doubting(StudioCase):
             words,
             [Remedy("again", HALF)],
         )
-        with mock.patch("studio.desk.doubt_views.review", return_value=([], [doubt])):
+        with mock.patch("studio.desk.doubt_views.review", return_value=(np.zeros(0), [doubt])):
             before = self.client.get(f"{self.url}/doubts").json()
             self.assertEqual([d["reason"] for d in before["list"]], [words])
             self.assertIn(words, before["html"])

@@ -7,7 +7,9 @@ from unittest import mock
 import numpy as np
 from django.apps import apps
 
+from core.analysis import analyse
 from core.document import Right
+from core.document.statements import holds
 from core.tempomap import TempoMap
 from studio.desk import history, pieces
 from studio.desk.find_job import FIND
@@ -202,3 +204,23 @@ class NewTracks(StudioCase):
         after = self.client.get(f"{url}/map").json()
         moved = before["grid"]["time"][6 - before["grid"]["first"]]
         self.assertIn(moved, after["grid"]["time"])
+
+    def test_edits_that_are_made_while_beats_are_found_are_not_overwritten(self):
+        take = self.mapped()
+        url = f"/sessions/{take.pk}"
+
+        def edit_meanwhile(*given, **more):
+            step = self.client.get(f"{url}/map").json()["step"]
+            self.post(f"{url}/edit", step=step, kind="one", beat=6)
+            return analyse(*given, **more)
+
+        with mock.patch("studio.desk.find_job.analyse", edit_meanwhile):
+            job = self.work(Job.objects.create(session=take, kind=FIND))
+        self.assertEqual(job.state, Job.State.FAILED)
+        self.assertIn("kept as a version", job.message)
+        now = Session.objects.get(pk=take.pk)
+        self.assertEqual(now.step.name, "Beat 1 moved to bar 2 beat 3")
+        aside = now.steps.exclude(version="").get()
+        history.go_to(now, aside)
+        # what was said meanwhile is obeyed there, too
+        self.assertTrue(all(holds(s, now.tempo_map) for s in document_of(now).statements))

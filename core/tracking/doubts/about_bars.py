@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from core.document.commands import AreBars, Downbeat, SetMeter
 from core.tracking.doubts.about_take import evidence_gaps
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, beats_later
 from core.tracking.doubts.map_view import MapView, runs
@@ -21,9 +22,7 @@ def odd_bars(view: MapView) -> list[Doubt]:
         if n != main and view.bar[a] >= 1:
             meter = view.map.meters.meter_at(int(view.bar[a]))
             usual = next((c.meter for c in view.map.meters.changes if c.meter.beats == main), meter)
-            remedy = Remedy(
-                f"make it {usual}", {"kind": "meter", "bar": int(view.bar[a]), "meter": usual.felt, "only": True}
-            )
+            remedy = Remedy(f"make it {usual}", SetMeter(int(view.bar[a]), usual.felt, only=True))
             words = f"A bar of {meter} among bars of {main} beats."
             slower = _slower(view, downs, main, int(a), int(b)) if n > main else []
             out.append(view.doubt("meter", int(a), int(b), LISTEN, words, [*slower, remedy]))
@@ -48,11 +47,7 @@ def _held_remedy(view: MapView, first: int, last: int, main: int) -> list[Remedy
     one, end = int(view.bar[first]), int(view.bar[first]) + bars - 1
     which = f"bar {one} has" if bars == 1 else f"bars {one} to {end} have"
     words = f"it slows down or holds: {which} {main} beats"
-    return [
-        Remedy(
-            words, {"kind": "bars", "stretch": [float(view.seconds[first]), float(view.seconds[last])], "bars": bars}
-        )
-    ]
+    return [Remedy(words, AreBars((float(view.seconds[first]), float(view.seconds[last])), bars))]
 
 
 def contested(view: MapView) -> list[Doubt]:
@@ -75,7 +70,7 @@ def contested(view: MapView) -> list[Doubt]:
         if a >= len(view.seconds):
             continue
         words = f"Beat {by + 1} sounds more like beat 1 than the beat that is counted as 1."
-        remedies = [Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by})]
+        remedies = [Remedy(f"move every downbeat {beats_later(by)}", Downbeat(by))]
         # where beats are unsure before it, one was held, and the map counted on
         run = next(
             (r for r in runs(view.confidence < UNSURE, join=2) if a - main <= r[0] < b and r[1] - r[0] > 1), None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from core.document.commands import Insert
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
 from core.tracking.doubts.map_view import MapView, merged, nearest_attack_remedy, redetect_remedy, runs
 from core.tracking.parameters import UNSURE, UNSURE_RUN
@@ -57,11 +58,7 @@ def jumps(view: MapView) -> list[Doubt]:
         if ratio > _HOLD and (k == 0 or g[k - 1] < _BEFORE_HOLD * around):
             words = f"One beat lasts {ratio:.1f} times its neighbours: a hold, or a beat is missing."
             middle = float(view.seconds[k] + g[k] / 2)
-            remedies = [
-                Remedy(
-                    "insert a beat in the middle", {"kind": "insert", "to": middle, "free": False, "snap_within": 0.06}
-                )
-            ]
+            remedies = [Remedy("insert a beat in the middle", Insert(middle, snap_within=_INSERT_WITHIN))]
             severity = WRONG if ratio > _TWICE else LISTEN
             out.append(view.doubt("hold", k, k + 1, severity, words, [*remedies, redetect_remedy(view, k, k + 1)]))
         elif abs(np.log(ratio)) > _JUMP:

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from core.document.commands import Remove
 from core.listening.rates import FRAME_RATE
 from core.tracking.doubts.doubt import LISTEN, LOOK, Doubt, Remedy
 from core.tracking.doubts.map_view import MapView
@@ -31,7 +32,7 @@ def about_ends(view: MapView) -> list[Doubt]:
             if more
             else "The last beats are uncertain: does the music end earlier?"
         )
-        out_with_it = Remedy("take the last beat out", {"kind": "remove", "beat": int(view.index[-1])})
+        out_with_it = Remedy("take the last beat out", Remove(int(view.index[-1])))
         last = view.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
         # there may be one beat more just as well, and later, as music slows down at its end
         out.append(replace(last, end=max(last.end, goes_on + 0.1, float(view.seconds[-1] + 1.25 * view.intervals[-1]))))

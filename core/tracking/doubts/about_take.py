@@ -10,6 +10,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from core.document.commands import Downbeat, Ratio, ShiftByBeats
 from core.tempomap import TempoMap
 from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import margin
@@ -37,10 +38,10 @@ _SAME_RATIO = 0.08
 _CLEARLY_BETTER = 0.5
 
 _RATIOS = (
-    (0.5, "half the tempo", {"kind": "ratio", "ratio": "1:2"}),
-    (2.0, "double the tempo", {"kind": "ratio", "ratio": "2:1"}),
-    (1.5, "3:2 of the tempo", {"kind": "ratio", "ratio": "3:2"}),
-    (2 / 3, "2:3 of the tempo", {"kind": "ratio", "ratio": "2:3"}),
+    (0.5, "half the tempo", Ratio("1:2")),
+    (2.0, "double the tempo", Ratio("2:1")),
+    (1.5, "3:2 of the tempo", Ratio("3:2")),
+    (2 / 3, "2:3 of the tempo", Ratio("2:3")),
 )
 
 
@@ -63,9 +64,9 @@ def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Do
     remedies: list[Remedy] = []
     tempos: list[str] = []
     for hypothesis in sorted(hypotheses[1:], key=lambda w: -w.score):
-        for ratio, words, edit in _RATIOS:
+        for ratio, words, command in _RATIOS:
             if abs(np.log(hypothesis.bpm / best.bpm / ratio)) < _SAME_RATIO and all(r.words != words for r in remedies):
-                remedies.append(Remedy(words, edit))
+                remedies.append(Remedy(words, command))
                 tempos.append(f"{hypothesis.bpm:.0f}")
     if not remedies:
         return []
@@ -84,8 +85,8 @@ def off_beat(context: AnalysisContext, tempo_map: TempoMap, candidate: MapCandid
         return []
     words = "More happens half-way between the beats than on them: is everything half a beat off?"
     remedies = [
-        Remedy("half a beat later", {"kind": "offbeat", "share": 0.5}),
-        Remedy("half a beat earlier", {"kind": "offbeat", "share": -0.5}),
+        Remedy("half a beat later", ShiftByBeats(0.5)),
+        Remedy("half a beat earlier", ShiftByBeats(-0.5)),
     ]
     # the likelier way first: where the downbeats would sound more like downbeats
     sounds = downbeat_evidence(context.tracks, context.summed, middles, context.beat_activation)
@@ -109,7 +110,7 @@ def faint(context: AnalysisContext, tempo_map: TempoMap, best: TempoHypothesis, 
 
     names = {0.25: "a quarter of a beat later", 0.5: "half a beat later", 0.75: "a quarter of a beat earlier"}
     order = sorted(names, key=lambda by: -score_shifted(by))[:2]
-    remedies = [Remedy(names[by], {"kind": "offbeat", "share": by if by < 0.6 else by - 1}) for by in order]
+    remedies = [Remedy(names[by], ShiftByBeats(by if by < 0.6 else by - 1)) for by in order]
     words = "Nobody marks the beat clearly in this take: all of it may be wrong."
     return [about_all("phase", tempo_map, LISTEN, words, remedies)]
 
@@ -131,6 +132,6 @@ def bar_lines(tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:
     if p < DOUBTED_BAR_LINES:
         return []
     shifts = [int(k) + 1 for k in np.argsort(found)[:2]]
-    remedies = [Remedy(f"move every downbeat {beats_later(by)}", {"kind": "downbeat", "by": by}) for by in shifts]
+    remedies = [Remedy(f"move every downbeat {beats_later(by)}", Downbeat(by)) for by in shifts]
     words = f"Beat {shifts[0] + 1} sounds almost as much like beat 1 as the beat that is counted as 1."
     return [about_all("bar lines", tempo_map, LISTEN, words, remedies)]

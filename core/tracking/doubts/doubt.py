@@ -1,6 +1,7 @@
 """A doubt: a place where the map may be wrong, why, and what could be done about it.
 
-Each remedy is an edit as plain data (see ``studio/desk/edits``), ready to be applied.
+Each remedy is a command (:mod:`core.document.commands`), ready to be carried out by :mod:`core.editing`, which tries it
+before it is offered.
 """
 
 from __future__ import annotations
@@ -10,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from core.document.commands import Command
 from core.tempomap import TempoMap
 
 #: Severity: 1 look when there is time, 2 listen to it, 3 probably wrong.
@@ -20,10 +22,10 @@ WHOLE = ("level", "phase", "bar lines", "late")
 
 @dataclass(frozen=True)
 class Remedy:
-    """What could be done: words for a key, and the edit that does it."""
+    """What could be done: words for a key, and the command that does it."""
 
     words: str
-    edit: dict[str, Any]
+    command: Command
 
 
 @dataclass(frozen=True)

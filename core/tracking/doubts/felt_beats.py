@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from core.document.commands import Insert, Move, Redetect, Remove, Shift
 from core.tempomap import TempoMap
 from core.tempomap.pulses import same_place
 from core.tracking.doubts.doubt import Doubt, Remedy
@@ -23,16 +24,17 @@ def to_felt_beats(doubts: Sequence[Doubt], pulse: TempoMap, felt: TempoMap) -> l
         return same_place(beat, pulse, felt)
 
     def to_felt(remedy: Remedy) -> Remedy | None:
-        edit = remedy.edit
-        if edit["kind"] == "redetect":
-            a, b = int(np.floor(place(edit["first"]))), int(np.ceil(place(edit["last"])))
-            return replace(
-                remedy, edit={"kind": "redetect", "first": max(a, int(ends[0])), "last": min(b, int(ends[1]))}
-            )
-        if "beat" in edit:
-            at = place(edit["beat"])
-            return replace(remedy, edit={**edit, "beat": round(at)}) if at == round(at) else None
-        return remedy if edit["kind"] in ("insert", "shift") else None
+        command = remedy.command
+        match command:
+            case Redetect(first=int(first), last=int(last)):
+                a, b = int(np.floor(place(first))), int(np.ceil(place(last)))
+                return replace(remedy, command=Redetect(first=max(a, int(ends[0])), last=min(b, int(ends[1]))))
+            case Move(beat) | Remove(beat):
+                at = place(beat)
+                return replace(remedy, command=replace(command, beat=round(at))) if at == round(at) else None
+            case Insert() | Shift():
+                return remedy
+        return None
 
     return [
         replace(d, beat=int(np.floor(place(d.beat))), remedies=[r for x in d.remedies if (r := to_felt(x))])

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from core.document.commands import Move, Redetect
 from core.tempomap import TempoMap
 from core.tracking.candidate import MapCandidate
 from core.tracking.context import AnalysisContext
@@ -65,9 +66,7 @@ class MapView:
 def redetect_remedy(view: MapView, i: int, j: int) -> Remedy:
     """Detect beats ``i`` to ``j`` again, from two beats before to two beats after."""
     a, b = max(0, i - 2), min(len(view.seconds) - 1, j + 2)
-    return Remedy(
-        "detect this stretch again", {"kind": "redetect", "first": int(view.index[a]), "last": int(view.index[b])}
-    )
+    return Remedy("detect this stretch again", Redetect(first=int(view.index[a]), last=int(view.index[b])))
 
 
 def nearest_attack_remedy(view: MapView, i: int) -> list[Remedy]:
@@ -85,7 +84,7 @@ def nearest_attack_remedy(view: MapView, i: int) -> list[Remedy]:
     return [
         Remedy(
             f"move it {by:+.0f} ms to the attack there",
-            {"kind": "move", "beat": int(view.index[i]), "to": at, "free": True},
+            Move(int(view.index[i]), at, free=True),
         )
     ]
 
