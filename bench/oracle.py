@@ -249,9 +249,9 @@ def _next(way: Way, recording: Analysed, truth: Truth, seen: set[tuple[float, ..
 
 def first_remedies(document: Document, recording: Analysed, truth: Truth) -> list[tuple[str, int]]:
     """For each doubt about the first map: its kind, and how many beats that were right its first remedy makes wrong."""
-    confidence, doubts = review(recording.context(), document.map, USUAL_RANGE)
+    doubts = review(recording.context(), document.map, USUAL_RANGE)[1]
     out = []
-    for doubt in trusted(doubts, confidence, document, recording, USUAL_RANGE):
+    for doubt in trusted(doubts, document, recording, USUAL_RANGE):
         if not doubt.remedies:
             continue
         after = apply(doubt.remedies[0].command, document, recording).document.map

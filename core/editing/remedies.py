@@ -10,7 +10,6 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from core.document import Document
 from core.document.commands import Command
@@ -22,7 +21,7 @@ from core.tempomap.edits import EditError
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
-from core.tracking.doubts.doubt import WHOLE, Doubt
+from core.tracking.doubts.doubt import Doubt
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
 from core.tracking.parameters import FREE, ODD_BAR
@@ -33,8 +32,6 @@ _ABOUT_LEVEL = ("level", "phase")
 #: By how much a remedy has to fit better, in nats: beats and bars together (odds of 19 to 1: right in 95 of 100), and
 #: the tempo of the whole take, whose score is on its own scale.
 _BETTER, _BETTER_TAKE = 2.94, 0.3
-#: A remedy of single beats or bars leaves beats alone that are this sure: each has a beat within so many seconds after.
-_SURE, _STILL_THERE = 0.9, 0.03
 
 
 def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
@@ -51,7 +48,8 @@ def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
 
 
 def bars_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
-    """How well a map's bar lines fit, in nats: evidence of the beats that open bars, less what odd bars cost."""
+    """How well a map's bar lines fit, in nats: how likely its lines are downbeats and its other beats none, less what
+    odd bars cost."""
     beats = tempo_map.beats()
     frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
     if len(frames) < 8:
@@ -59,7 +57,8 @@ def bars_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     evidence = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
     lengths = np.diff(lines_of(tempo_map)[0])
     usual = np.bincount(lengths).argmax() if len(lengths) else 4
-    return float(evidence[beats.beat == 1].sum() - ODD_BAR * np.count_nonzero(lengths != usual))
+    as_called = np.where(beats.beat == 1, evidence, -evidence)
+    return float(-np.logaddexp(0, -as_called).sum() - ODD_BAR * np.count_nonzero(lengths != usual))
 
 
 def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
@@ -76,22 +75,18 @@ def fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
 
 def trusted(
     doubts: Sequence[Doubt],
-    confidence: NDArray[np.float64],
     document: Document,
     recording: Recording,
     usual: tuple[float, float],
 ) -> list[Doubt]:
     """The doubts with only those remedies that can be trusted.
 
-    ``confidence``: of the map's beats, ``(beats,)``; ``usual``: the tempo range that the engineer expects. Raises
-    :class:`core.tracking.context.NoBeats`.
+    ``usual``: the tempo range that the engineer expects. Raises :class:`core.tracking.context.NoBeats`.
     """
     if document.map is None:
         return list(doubts)
     context = recording.context()
     before = document.map
-    seconds = before.beats().seconds[: len(confidence)]
-    sure = seconds[confidence[: len(seconds)] >= _SURE]
     if has_pulses(before):
         context = context.by_attacks()
     known: dict[Callable[[AnalysisContext, TempoMap], float], float] = {}
@@ -104,8 +99,6 @@ def trusted(
         if after is None or after == before:
             return False
         about_level = doubt.kind in _ABOUT_LEVEL
-        if doubt.kind not in WHOLE and not _leaves_alone(sure, after):
-            return False
         measure, margin = (take_fit, _BETTER_TAKE) if about_level else (fit, _BETTER)
         if measure not in known:
             known[measure] = measure(context, _even(before))
@@ -115,13 +108,6 @@ def trusted(
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)
 
     return [replace(d, remedies=[r for r in d.remedies if is_trusted(d, r.command)]) for d in doubts]
-
-
-def _leaves_alone(sure: NDArray[np.float64], after: TempoMap) -> bool:
-    """Whether all beats that are sure (seconds) are still there."""
-    found = after.beats().seconds
-    k = np.clip(np.searchsorted(found, sure), 1, len(found) - 1)
-    return bool((np.minimum(np.abs(found[k] - sure), np.abs(found[k - 1] - sure)) <= _STILL_THERE).all())
 
 
 def _even(tempo_map: TempoMap) -> TempoMap:

@@ -5,12 +5,10 @@ import threading
 from collections.abc import Hashable
 from typing import Any
 
-import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
-from numpy.typing import NDArray
 
 from core.editing.remedies import trusted
 from core.tempomap.edits import pins_of
@@ -33,14 +31,11 @@ _ONE_AT_A_TIME = threading.Lock()
 
 
 @remembered(32)  # some kB each
-def _reviewed(
-    session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]
-) -> tuple[NDArray[np.float64], list[Doubt]]:
-    """Confidence of each beat, and doubts."""
+def _reviewed(session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]) -> list[Doubt]:
     try:
-        return review(context(session), step.tempo_map, usual)
+        return review(context(session), step.tempo_map, usual)[1]
     except NoBeats:
-        return np.zeros(0), []
+        return []
 
 
 @remembered(32)  # some kB each
@@ -49,10 +44,9 @@ def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable,
     usual = session.slowest, session.fastest
     pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
     said = [m.said for m in session.marks.all()]
-    confidence, doubts = _reviewed(session, step, key, usual)
-    found = [d for d in doubts if not is_settled(d, pinned, said)]
+    found = [d for d in _reviewed(session, step, key, usual) if not is_settled(d, pinned, said)]
     try:
-        return trusted(found, confidence, document_of(session), SessionRecording(session), usual)
+        return trusted(found, document_of(session), SessionRecording(session), usual)
     except NoBeats:
         return found
 
