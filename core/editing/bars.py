@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import replace
 
 import numpy as np
 
@@ -18,7 +19,7 @@ from core.tempomap.bar_lines import lines_of, usual_meter, with_lines
 from core.tempomap.counting import renumber
 from core.tempomap.edits import EditError, pins_of
 from core.tempomap.position import words_at
-from core.tempomap.splice import bars_between, splice
+from core.tempomap.splice import bars_between, between, splice
 from core.tracking.context import NoBeats
 from core.tracking.redetect import redetect
 
@@ -162,6 +163,10 @@ def placed(
     tempo_map = map_of(document)
     stops = [t for s in document.statements if isinstance(s, Right) for t in s.seconds]
     here = float(tempo_map.beat_index_at(at))
+    ends = tempo_map.beats().index[[0, -1]]
+    if not ends[0] <= here <= ends[1]:  # what is said lies outside the mapped music: that reaches as far, then
+        tempo_map = between(tempo_map, min(int(ends[0]), round(here)), max(int(ends[1]), round(here)))
+        document = replace(document, map=tempo_map)
     if abs(here - target) < 0.5:  # it is that beat already: only its time is set right
         return reach.bend(tempo_map, target, at, stops)
     fixed = np.round(tempo_map.beat_index_at(tempo_map.seconds[pins_of(tempo_map)])).astype(int).tolist()

@@ -227,7 +227,8 @@ def options(request: HttpRequest, pk: int) -> HttpResponse:
             raise ValueError("The music's end lies at least four seconds after its start.")
     except ValueError as e:
         words = str(e) if "could not convert" not in str(e) else "The tempo range needs two numbers."
-        return render(request, "desk/panels/find.html", {"session": session, "error": words}, status=422)
+        context = {"session": session, "error": words, "typed": request.POST}
+        return render(request, "desk/panels/find.html", context, status=422)
     steady = {"steady": True, "free": False}.get(request.POST.get("steady", ""))
     Session.objects.filter(pk=pk).update(
         slowest=low, fastest=high, meter=meter, steady=steady, music_from=begins, music_to=ends

@@ -124,6 +124,13 @@ class Placing(TestCase):
         with self.assertRaisesRegex(EditError, "was said to be"):
             do(document, c.PlaceAt(at, 3))
 
+    def test_what_lies_before_the_mapped_music_becomes_part_of_it(self):
+        tempo_map = wandering(first=-1)
+        at = float(tempo_map.seconds[0]) - 1.3
+        after = do(on(tempo_map), c.PlaceAt(at, 1)).map
+        self.assertAlmostEqual(float(after.bar_seconds(1)), at, places=9)
+        self.assertLess(set(tempo_map.seconds[10:].tolist()), set(after.seconds.tolist()))
+
     def test_a_bar_that_has_no_such_beat_is_refused(self):
         with self.assertRaisesRegex(EditError, "no beat 5"):
             do(on(wandering()), c.PlaceAt(9.0, 4, 5))

@@ -65,7 +65,8 @@ export class News {
     const map = await tryJson(`${this.#session}/map`);
     if (!map) return;
     desk.setMap(map);
-    if (first && step) desk.panels.open("check");
+    // whoever is writing in a panel is left there
+    if (first && step && !document.activeElement?.matches("#panel input")) desk.panels.open("check");
   }
 
   /** Tracks came to a session that has a map: it stays, and another search is offered. */
