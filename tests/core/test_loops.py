@@ -134,3 +134,22 @@ class Sections(TestCase):
         self.assertEqual((found.start, found.end), (3 * RATE, 7 * RATE))
         self.assertEqual(found.lines, [5 * RATE, 7 * RATE])
         self.assertEqual(whole_bars(m, 3.1, 3.2, RATE).end, 5 * RATE)  # one bar at least
+
+
+class Seams(TestCase):
+    def test_a_loop_comes_round_without_a_step_and_begins_untouched(self):
+        """A tone that does not fit the loop would click at its end."""
+        tone = np.sin(2 * np.pi * 97.3 * np.arange(RATE) / RATE)[:, None].astype(np.float32)
+        pre = wavloop.BLEND
+        cut = wavloop.seamless(tone[2_000 - pre : 20_000], pre)
+        raw = tone[2_000:20_000]
+        self.assertEqual(len(cut), len(raw))
+        np.testing.assert_array_equal(cut[:-pre], raw[:-pre])
+        steepest = float(np.abs(np.diff(raw[:, 0])).max())
+        self.assertGreater(abs(float(raw[-1, 0] - raw[0, 0])), 5 * steepest)  # what would click
+        self.assertLess(abs(float(cut[-1, 0] - cut[0, 0])), 1.5 * steepest)
+        self.assertLess(float(np.abs(cut).max()), 1.45)
+
+    def test_at_the_very_start_of_a_recording_there_is_nothing_to_blend_into(self):
+        samples = np.ones((100, 1), dtype=np.float32)
+        np.testing.assert_array_equal(wavloop.seamless(samples, 0), samples)

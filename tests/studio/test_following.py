@@ -30,6 +30,18 @@ class Following(StudioCase):
             self.assertNotEqual(x[at], 0)
         self.assertIn("<option selected>bell", self.client.get(f"{self.url}/panel/follow").content.decode())
 
+    def test_a_steady_click_to_hear_the_drift_against_before_there_is_a_map(self):
+        found = self.client.get(f"{self.url}/click?bpm=120&from=1.5").json()
+        np.testing.assert_array_equal(np.diff(found["samples"][:20]), 22_050)
+        self.assertEqual(found["samples"][0], round(1.5 * 44_100))
+        self.assertEqual(self.client.get(f"{self.url}/click?bpm=2000").status_code, 422)
+
+    def test_where_attacks_start_for_slow_playback(self):
+        found = np.array(self.client.get(f"{self.url}/attacks").json()["samples"])
+        true = 44_100 * (1 + 0.5 * np.arange(40))
+        self.assertEqual(len(found), 40)
+        self.assertLess(np.abs(found - true).max(), 0.003 * 44_100)
+
     def test_there_is_no_such_click(self):
         self.assertEqual(self.post(f"{self.url}/click-style", sound="cow").status_code, 422)
 

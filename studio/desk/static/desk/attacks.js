@@ -1,11 +1,9 @@
 // @ts-check
 // Tick marks at the attacks of each track, as many as its sensitivity lets through; stepping from one to the next.
 
+import { below, nearestAttack, nextAttack, nextHit } from "./hits.js";
 import { INK } from "./palette.js";
 import { tryJson } from "../studio/server.js";
-
-/** Attacks of several tracks within so many seconds are one hit. */
-const ONE = 0.02;
 
 export class AttackMarks {
   constructor(desk) {
@@ -70,63 +68,35 @@ export class AttackMarks {
     }
   }
 
-  /**
-   * The next (+1) or previous (-1) hit from `seconds`, on the chosen tracks or, with none chosen, on all. Attacks of
-   * several tracks within 20 ms are one hit, at the strongest of them: what spills into other microphones is none.
-   */
+  /** A track's attacks as hits are looked for among them. */
+  #counting(track) {
+    const { seconds, strength } = this.of(track);
+    return { seconds, strength, least: this.least(track) };
+  }
+
+  /** The next (+1) or previous (-1) hit from `seconds`, on the chosen tracks or, with none chosen, on all. */
   next(seconds, by) {
     const { tracks } = this.desk.facts;
     const solo = tracks.filter((t) => t.solo && t.analysed);
     const heard = (solo.length ? solo : tracks).filter((t) => this.of(t) && !this.desk.isSilenced(t));
-    let from = seconds;
-    for (;;) {
-      const firsts = heard.map((t) => this.nextOn(t, from, by)).filter((t) => t !== undefined);
-      if (!firsts.length) return null;
-      const first = by > 0 ? Math.min(...firsts) : Math.max(...firsts);
-      const hit = this.#strongest(heard, first);
-      if (by * (hit - seconds) > ONE) return hit;
-      if (by * (hit - seconds) > 0.0005 && hit === first) return hit;
-      from = first; // a weaker attack of the hit at which we stand
-    }
-  }
-
-  /** The time of the strongest attack within 20 ms of one. */
-  #strongest(tracks, at) {
-    let [best, most] = [at, 0];
-    for (const track of tracks) {
-      const { seconds, strength } = this.of(track);
-      for (let i = below(seconds, at - ONE); i < seconds.length && seconds[i] <= at + ONE; i++)
-        if (strength[i] > most) [best, most] = [seconds[i], strength[i]];
-    }
-    return best;
+    return nextHit(
+      heard.map((t) => this.#counting(t)),
+      seconds,
+      by,
+    );
   }
 
   /** The attack of any track nearest to a time, within so many seconds; undefined where there is none. */
   nearest(seconds, within) {
-    const near = this.desk.facts.tracks
-      .filter((t) => this.of(t))
-      .flatMap((t) => [1, -1].map((by) => this.nextOn(t, seconds, by)))
-      .filter((t) => t !== undefined && Math.abs(t - seconds) <= within);
-    return near.sort((a, b) => Math.abs(a - seconds) - Math.abs(b - seconds))[0];
+    const known = this.desk.facts.tracks.filter((t) => this.of(t));
+    return nearestAttack(
+      known.map((t) => this.#counting(t)),
+      seconds,
+      within,
+    );
   }
 
   nextOn(track, seconds, by) {
-    const data = this.of(track);
-    const least = this.least(track);
-    let i = by > 0 ? below(data.seconds, seconds + 0.0005) : below(data.seconds, seconds - 0.0005) - 1;
-    while (i >= 0 && i < data.seconds.length && data.strength[i] < least) i += by;
-    return data.seconds[i];
+    return nextAttack(this.#counting(track), seconds, by);
   }
-}
-
-/** Place of the first value not below `limit`. */
-function below(sorted, limit) {
-  let low = 0;
-  let high = sorted.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (sorted[middle] < limit) low = middle + 1;
-    else high = middle;
-  }
-  return low;
 }

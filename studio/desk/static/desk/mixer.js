@@ -2,8 +2,9 @@
 // The mixer runs in the audio thread: one sample clock for all tracks and the click.
 // It plays blocks that the page sends it. While one is missing, playback waits.
 
+import { below } from "./hits.js";
 import { Route } from "./route.js";
-import { below, nextGrain } from "./slow.js";
+import { nextGrain } from "./slow.js";
 
 const FADE = 240; // samples over which two places melt into each other right before a jump
 

@@ -3,6 +3,8 @@
 // (waveform similarity overlap-add, Verhelst and Roelands 1993). Attacks are not stretched: each sounds once, when time
 // comes to it, and what lies between two is made longer instead (Grofit and Lavner 2008).
 
+import { below } from "./hits.js";
+
 const HOP = 1024; // samples of a grain of slow playback
 const SEEK = 480; // how far a grain may be shifted to fit
 const LEAD = 96; // samples before an attack that stay with it, as an attack is heard a little late
@@ -78,16 +80,4 @@ function similar(old, at, low, high, hop, read) {
     if (score > most) [most, best] = [score, first + shift];
   }
   return best;
-}
-
-/** Place of the first of rising values that is not below `limit`. */
-export function below(rising, limit) {
-  let low = 0;
-  let high = rising.length;
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if (rising[middle] < limit) low = middle + 1;
-    else high = middle;
-  }
-  return low;
 }
