@@ -19,12 +19,19 @@ export class News {
     return `/sessions/${this.desk.facts.id}`;
   }
 
-  /** A request made a step in which the map stayed as it is. */
+  /** A request made a step in which the map stayed as it is; where others were made before it, they are caught up on. */
   #stepMade(before, after) {
     const { desk } = this;
-    if (before !== desk.step) return; // the page has not seen what was before it; the next news tell
+    if (before !== desk.step) return void desk.editing.inTurn(() => this.#seeMap());
     desk.step = after;
     if (desk.panels.stage === "check") desk.panels.refresh(180);
+    return undefined;
+  }
+
+  async #seeMap() {
+    const map = await tryJson(`${this.#session}/map`);
+    if (map && map.step !== this.desk.step) this.desk.setMap(map);
+    return map;
   }
 
   /** Everything may have changed: an undo, or a step of long ago. */
@@ -62,9 +69,7 @@ export class News {
     if (facts.tracks.filter((t) => t.analysed).length > had && desk.step !== null) this.#offerSearch();
     if (!moved) return desk.panels.refresh();
     const first = desk.step === null;
-    const map = await tryJson(`${this.#session}/map`);
-    if (!map) return;
-    desk.setMap(map);
+    if (!(await this.#seeMap())) return;
     // whoever is writing in a panel is left there
     if (first && step && !document.activeElement?.matches("#panel input")) desk.panels.open("check");
   }
