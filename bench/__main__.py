@@ -8,7 +8,7 @@ from bench import oracle, page, speed, takes, tracker
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or ["tracker", "speed", "page"]
+    wanted = sys.argv[1:] or ["tracker", "speed", "page", "repairs"]
     if "tracker" in wanted:
         with tempfile.TemporaryDirectory() as folder:
             found = takes.practice()

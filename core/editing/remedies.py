@@ -6,10 +6,11 @@ the same kind at its place. As every remedy raises the same measure, a list of d
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from core.document import Document
 from core.document.commands import Command
@@ -26,6 +27,7 @@ from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
 from core.tracking.parameters import FREE, ODD_BAR
 from core.tracking.review import review
+from core.tracking.semi_markov.model import change_costs
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
 _ABOUT_LEVEL = ("level", "phase")
@@ -42,19 +44,26 @@ def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     if len(gaps) < 2 or (gaps <= 0).any():
         return -np.inf
     near = np.max([np.roll(context.decoding_curve, k) for k in (-1, 0, 1)], axis=0)
-    change = np.abs(np.log(gaps[1:] / gaps[:-1]))
-    smooth = np.where(change < 0.1, (change / 0.1) ** 2, 2 * change / 0.1 - 1)
-    return float((near[frames] - FREE.beat).sum() - np.minimum(FREE.change * smooth, FREE.hold).sum())
+    costs = np.minimum(change_costs(gaps, FREE.change), FREE.hold)
+    return float((near[frames] - FREE.beat).sum() - costs.sum())
 
 
-def bars_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+#: The evidence of downbeats by the frames of the beats: it takes a while, and many remedies leave the beats alone.
+Known = dict[bytes, NDArray[np.float64]]
+
+
+def bars_fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:
     """How well a map's bar lines fit, in nats: how likely its lines are downbeats and its other beats none, less what
-    odd bars cost."""
+    odd bars cost. ``known``: evidence that was calculated before."""
+    known = {} if known is None else known
     beats = tempo_map.beats()
     frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
     if len(frames) < 8:
         return 0.0
-    evidence = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
+    key = frames.tobytes()
+    if key not in known:
+        known[key] = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
+    evidence = known[key]
     lengths = np.diff(lines_of(tempo_map)[0])
     usual = np.bincount(lengths).argmax() if len(lengths) else 4
     as_called = np.where(beats.beat == 1, evidence, -evidence)
@@ -68,9 +77,9 @@ def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     return rate(context, frames).score if len(frames) >= 8 else -np.inf
 
 
-def fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+def fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:
     """How well a map's beats and bar lines fit together, in nats."""
-    return SHARPNESS * beats_fit(context, tempo_map) + bars_fit(context, tempo_map)
+    return SHARPNESS * beats_fit(context, tempo_map) + bars_fit(context, tempo_map, known)
 
 
 def trusted(
@@ -89,7 +98,12 @@ def trusted(
     before = document.map
     if has_pulses(before):
         context = context.by_attacks()
-    known: dict[Callable[[AnalysisContext, TempoMap], float], float] = {}
+    known: Known = {}
+    fits: dict[bool, float] = {}
+
+    def fits_by(tempo_map: TempoMap, about_level: bool) -> float:
+        even = _even(tempo_map)
+        return take_fit(context, even) if about_level else fit(context, even, known)
 
     def is_trusted(doubt: Doubt, command: Command) -> bool:
         try:
@@ -99,10 +113,9 @@ def trusted(
         if after is None or after == before:
             return False
         about_level = doubt.kind in _ABOUT_LEVEL
-        measure, margin = (take_fit, _BETTER_TAKE) if about_level else (fit, _BETTER)
-        if measure not in known:
-            known[measure] = measure(context, _even(before))
-        if measure(context, _even(after)) < known[measure] + margin:
+        if about_level not in fits:
+            fits[about_level] = fits_by(before, about_level)
+        if fits_by(after, about_level) < fits[about_level] + (_BETTER_TAKE if about_level else _BETTER):
             return False
         left = review(recording.context(), after, usual)[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)
