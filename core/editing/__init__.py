@@ -87,10 +87,9 @@ def _lost_pins(before: TempoMap | None, outcome: Outcome) -> tuple[float, ...]:
     if before is None:
         return ()
     old, new = before.seconds[pins_of(before)], outcome.map.seconds[pins_of(outcome.map)]
-    back = np.concatenate([new, outcome.unpinned])
-    if not len(old):
-        return ()
-    lost = np.abs(old[:, None] - back[None, :]).min(axis=1) > _SAME if len(back) else np.ones(len(old), dtype=bool)
+    back = np.sort(np.concatenate([new, outcome.unpinned, [-np.inf, np.inf]]))
+    k = np.clip(np.searchsorted(back, old), 1, len(back) - 1)
+    lost = np.minimum(back[k] - old, old - back[k - 1]) > _SAME
     return tuple(old[lost].tolist())
 
 

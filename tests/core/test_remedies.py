@@ -7,11 +7,12 @@ import numpy as np
 from core.document import BarLine, BarsHere
 from core.document import commands as c
 from core.editing import apply
-from core.editing.remedies import bars_fit, beats_fit, fit, trusted
+from core.editing.remedies import trusted
 from core.tempomap import Meters
 from core.tempomap.counting import rescale
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
 from core.tracking.doubts.settled import Said, is_settled
+from core.tracking.fit import bars_fit, beats_fit, fit
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.review import review
 from tests.core.editing import Analysed, do, lines, on, wandering
