@@ -21,7 +21,6 @@ from core.tempomap.edits import EditError, pins_of
 from core.tempomap.position import words_at
 from core.tempomap.splice import bars_between, between, splice
 from core.tracking.context import NoBeats
-from core.tracking.fit import beats_fit
 from core.tracking.redetect import redetect
 
 #: How far an end of a stretch, and a place that is named, go to an attack, in seconds.
@@ -248,11 +247,9 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
     edited = bars_between(tempo_map, a, b, bars, meter)
     first, last = (round(float(edited.beat_index_at(t))) for t in (a, b))
     if not preview and (b - a) / (last - first) < _LONGEST_DETECTED:
-        # where none are detected, or those fit no better, the beats stay even: the engineer's count holds either way
+        # where none are detected the beats stay even: the engineer's count holds either way
         with suppress(EditError, NoBeats):
-            context = recording.context()
-            detected = redetect(context, edited, first, last, last - first)
-            edited = max(edited, detected, key=lambda m: beats_fit(context, m))
+            edited = redetect(recording.context(), edited, first, last, last - first)
     bpm = 60 * (last - first) / (b - a)
     name = f"{bars} bar{'s' * (bars != 1)} at {bpm:.1f} from {words_at(edited, first)}"
     return Outcome(edited, name, (BarsHere(a, b, bars, said.felt if said else None),))
