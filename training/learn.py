@@ -4,7 +4,7 @@ The trunk is that of Davies and Böck 2019 ("Temporal convolutional networks for
 of dilated convolutions over time, each looking twice as far as the one before. In front of it one encoder for every
 track, pooled over the tracks.
 
-``python -m training.learn FOLDER --minutes 90`` goes on from the checkpoint in the folder where there is one, so that
+``python -m training.learn FOLDER --minutes 90`` continues from the checkpoint in the folder, if there is one, so that
 learning can be done in pieces; ``--export`` writes the weights that the application uses.
 """
 

@@ -50,8 +50,9 @@ class Contradiction(EditError):
 def apply(
     command: Command, document: Document, recording: Recording, preview: bool = False, overrule: bool = False
 ) -> Applied:
-    """The document after a command. ``preview``: quickly, for a look; ``overrule``: statements that contradict it are
-    taken back. Raises :class:`core.tempomap.edits.EditError`, of which :class:`Contradiction` is one."""
+    """The document after a command. ``preview`` asks for a quick result to show; ``overrule`` takes back the
+    statements that contradict the command. Raises :class:`core.tempomap.edits.EditError`,
+    :class:`Contradiction` among them."""
     try:
         outcome = run(command, document, recording, preview)
     except MapError as e:  # a map that cannot be

@@ -245,14 +245,23 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
     said = read_meter(command.meter) if command.meter else None
     meter = said or meter
     edited = bars_between(tempo_map, a, b, bars, meter)
+    if not preview:
+        edited = counted_beats(recording, edited, a, b)
     first, last = (round(float(edited.beat_index_at(t))) for t in (a, b))
-    if not preview and (b - a) / (last - first) < _LONGEST_DETECTED:
-        # where none are detected the beats stay even: the engineer's count holds either way
-        with suppress(EditError, NoBeats):
-            edited = redetect(recording.context(), edited, first, last, last - first)
     bpm = 60 * (last - first) / (b - a)
     name = f"{bars} bar{'s' * (bars != 1)} at {bpm:.1f} from {words_at(edited, first)}"
     return Outcome(edited, name, (BarsHere(a, b, bars, said.felt if said else None),))
+
+
+def counted_beats(recording: Recording, tempo_map: TempoMap, start: float, end: float) -> TempoMap:
+    """The map with the beats between two of them (seconds) detected, as many as there are. Where none are detected they
+    stay as they are: the engineer's count holds either way."""
+    first, last = (round(float(tempo_map.beat_index_at(t))) for t in (start, end))
+    if last <= first or (end - start) / (last - first) >= _LONGEST_DETECTED:
+        return tempo_map
+    with suppress(EditError, NoBeats):
+        return redetect(recording.context(), tempo_map, first, last, last - first)
+    return tempo_map
 
 
 def _pinned_ends(tempo_map: TempoMap, ends: Sequence[float]) -> tuple[float, float]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from core.document import BarLine, BarsHere, Document, MeterHere, MusicEnds, MusicStarts, Right
 from core.document.statements import beat_at, holds, line_at, words
-from core.editing.bars import numbered, read_meter
+from core.editing.bars import counted_beats, numbered, read_meter
 from core.editing.recording import Recording
 from core.listening.rates import FRAME_RATE
 from core.tempomap import Meter, TempoMap
@@ -19,7 +19,6 @@ from core.tempomap.splice import bars_between, between, splice
 from core.tracking.bars import divide
 from core.tracking.context import NoBeats
 from core.tracking.downbeats import downbeat_evidence, repetition
-from core.tracking.redetect import redetect
 
 #: A beat nearer than this share of a beat to a pin is the pin; else the pin stands between beats.
 _AT_PIN = 0.3
@@ -111,10 +110,7 @@ def _has_beats(tempo_map: TempoMap, lock: Right) -> bool:
 
 def _with_bars(recording: Recording, tempo_map: TempoMap, said: BarsHere) -> TempoMap:
     made = bars_between(tempo_map, said.start, said.end, said.bars, read_meter(said.meter) if said.meter else None)
-    first, last = (round(float(made.beat_index_at(t))) for t in (said.start, said.end))
-    with suppress(EditError, NoBeats):
-        made = redetect(recording.context(), made, first, last, last - first)
-    return made
+    return counted_beats(recording, made, said.start, said.end)
 
 
 def _ends(tempo_map: TempoMap, document: Document) -> TempoMap:

@@ -12,7 +12,7 @@ from core.tempomap import TempoMap
 @dataclass(frozen=True)
 class Outcome:
     """``map`` and the step's ``name``; ``said``: new statements; ``unpinned``: times (seconds) whose pins the command
-    takes back; ``flipped``: the same command with the other meaning for the bar lines behind it, where there is one."""
+    takes back; ``flipped``: what else could become of the later bar lines, if anything."""
 
     map: TempoMap
     name: str

@@ -99,7 +99,7 @@ def pad(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Ge
 
 
 def pluck(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
-    """A plucked string: higher harmonics die sooner, and a released one is damped within 80 ms."""
+    """A plucked string: higher harmonics decay faster; after its release it fades within 80 ms."""
     t, f = timeline(rate, min(seconds, 3.0) + 0.08), hertz(pitch)
     x = np.zeros(len(t))
     for k, tone in harmonics(f, max(1, min(10, int(rate / 2.5 / f))), t):

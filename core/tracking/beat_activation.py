@@ -1,7 +1,7 @@
 """Beat activation: how likely a beat and a downbeat are at each moment of a take, from all its tracks.
 
-One small encoder looks at every track alike; what it finds is pooled over the tracks (mean and maximum), so that any
-number of tracks works and a finished mix is one track. A temporal convolutional network (after Davies and Böck 2019)
+The same small encoder reads every track. Its results are pooled over the tracks (mean and maximum), so any number of
+tracks works, and a finished mix counts as one track. A temporal convolutional network (after Davies and Böck 2019)
 then sees some forty seconds to either side. Its weights are learned on made-up performances (``training/``); here it
 is plain matrix products.
 """

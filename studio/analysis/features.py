@@ -85,7 +85,7 @@ def analysed(track: Track) -> AnalysedTrack | None:
 def analysed_tracks(session: Session) -> list[AnalysedTrack]:
     """All tracks of a session that are analysed.
 
-    Where one is out of date or damaged, a job is queued that analyses it again, and :class:`NotAnalysed` is raised.
+    If one is out of date or damaged, this queues a job that analyses it again and raises :class:`NotAnalysed`.
     """
     out = []
     for track in session.tracks.filter(analysed=True):
@@ -117,7 +117,7 @@ def content_key(session: Session) -> tuple[tuple[int, int], ...]:
 def context(session: Session) -> AnalysisContext:
     """The analysis context of a session.
 
-    Raises :class:`core.tracking.NoBeats`, of which :class:`NotAnalysed` is one.
+    Raises :class:`core.tracking.NoBeats`; :class:`NotAnalysed` is one kind of it.
     """
     return _context(session, content_key(session), tuple(sorted(session.guides.items())))
 

@@ -20,7 +20,7 @@ from studio.analysis.features import content_key, context
 from studio.analysis.models import latest
 from studio.caches import remembered
 from studio.desk.commands import command_json
-from studio.desk.models import MapStep
+from studio.desk.models import MapStep, Mark
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
 from studio.library.models import Session
@@ -60,7 +60,7 @@ def doubts_of(session: Session) -> list[Doubt]:
     if step is None:
         return []
     key = step.made, content_key(session), tuple(sorted(session.guides.items()))
-    dismissed = tuple(session.marks.filter(kind="fine").values_list("name", "start", "end"))
+    dismissed = tuple(session.marks.filter(kind=Mark.Kind.FINE).values_list("name", "start", "end"))
     left = _open(session, step, key, document_of(session).statements, dismissed)
     return sorted(left, key=lambda d: (d.kind not in WHOLE, -d.severity, d.start))
 

@@ -48,8 +48,8 @@ def find(job: Job, report: Report) -> None:
     except (AnalysisError, AudioError, MidiError, NoBeats, EditError) as e:
         raise Failed(str(e)) from None
     Analysis.record(session, result)
-    if started_on is not None and not same_map(session, started_on.pk):
-        keep_aside(session, found, "Beats found", started_on)
+    if session.step is not None and not same_map(session, started_on.pk if started_on else None):
+        keep_aside(session, found, "Beats found", session.step)
         raise Failed(
             "The map was edited while beats were being found. What was found is kept as a version: Check, Steps."
         )

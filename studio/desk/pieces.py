@@ -1,6 +1,6 @@
 """What steps hold, stored by content: pieces that did not change are shared between steps.
 
-A map is cut into chunks of some hundred points, so that an edit of a few beats stores a few hundred bytes.
+A map is cut into chunks of some hundred points, so that an edit of a few beats stores some kilobytes.
 """
 
 from __future__ import annotations

@@ -11,7 +11,7 @@ export class Stretches {
     this.within = 5; // ms
   }
 
-  /** What edits carry along: seconds of the chosen stretch, if there is one. */
+  /** What an edit sends of the chosen stretch: its ends in seconds, if there is one. */
   get said() {
     return this.desk.loop ? { stretch: this.desk.loop } : {};
   }
@@ -21,7 +21,7 @@ export class Stretches {
     return { ...edit, ...this.said };
   }
 
-  /** Count anew by a ratio; `offset` says which of the beats survive. */
+  /** Change the count by a ratio; `offset` says which of the old beats are kept. */
   ratio(ratio, offset = undefined) {
     return this.of({ kind: "ratio", ratio, offset: offset === undefined ? null : Number(offset) });
   }
