@@ -82,6 +82,7 @@ STATIC_URL = "static/"
 STATICFILES_DIRS = [
     BASE / "studio" / "static",
     ("bulma", BASE / "node_modules" / "bulma" / "css"),
+    ("idiomorph", BASE / "node_modules" / "idiomorph" / "dist"),
     ("fonts/newsreader", BASE / "node_modules" / "@fontsource-variable" / "newsreader" / "files"),
     ("fonts/source-sans", BASE / "node_modules" / "@fontsource-variable" / "source-sans-3" / "files"),
 ]

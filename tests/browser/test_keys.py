@@ -27,6 +27,15 @@ class Keys(DemoCase):
         self.page.keyboard.type(text)
         self.page.keyboard.press("Enter")
 
+    def renew_panel(self):
+        """Ask for the open panel anew and wait until it has come."""
+        self.page.evaluate(
+            """() => new Promise((done) => {
+              document.body.addEventListener("htmx:afterSwap", (e) => e.target.id === "panel" && done());
+              desk.panels.refresh(0);
+            })"""
+        )
+
     def test_no_key_means_two_things_and_every_button_tells_its_own(self):
         page = self.page
         commands = page.evaluate("Object.entries(desk.commands).map(([name, [keys]]) => [name, keys])")
@@ -110,6 +119,21 @@ class Keys(DemoCase):
         after = self.edited(lambda: page.keyboard.press("Enter"))
         self.assertAlmostEqual(len(after), 2 * before, delta=2)
 
+    def test_a_panel_that_comes_anew_leaves_the_focus_and_the_mouse_where_they_are(self):
+        page = self.page
+        page.evaluate("desk.panels.turn('stretch')")
+        page.locator("[data-ratio='2:1']").focus()
+        self.renew_panel()
+        self.assertEqual(page.evaluate("document.activeElement.dataset.ratio"), "2:1")
+        # a button that is pressed while the panel comes is the one that is let go
+        box = page.locator("[data-ratio='2:1']").bounding_box()
+        page.mouse.move(box["x"] + 4, box["y"] + 4)
+        page.mouse.down()
+        self.renew_panel()
+        before = len(page.evaluate("(desk.before ?? desk.grid).time"))
+        after = self.edited(page.mouse.up)
+        self.assertAlmostEqual(len(after), 2 * before, delta=2)
+
     def test_the_fold_is_ordered_and_turned_to_another_track_by_key(self):
         page = self.page
         page.keyboard.press("v")
@@ -150,9 +174,7 @@ class Keys(DemoCase):
         page.keyboard.press("Shift+V")
         page.wait_for_function("document.activeElement.id === 'version'")
         page.keyboard.type("before the ")
-        panel = page.locator("#panel > *").first.element_handle()
-        page.evaluate("desk.panels.refresh(0)")
-        page.wait_for_function("(old) => !old.isConnected", arg=panel)
+        self.renew_panel()
         page.keyboard.type("tide")
         self.assertEqual(
             page.evaluate("[document.activeElement.id, document.activeElement.value]"), ["version", "before the tide"]

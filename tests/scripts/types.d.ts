@@ -114,4 +114,5 @@ interface Window {
   desk: any;
 }
 declare var htmx: any;
+declare var Idiomorph: any;
 declare var desk: any;

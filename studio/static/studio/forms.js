@@ -1,6 +1,7 @@
 // @ts-check
 // What every form of the pages has in common: steps that it made are told, and no error passes in silence.
 
+import "./renewing.js";
 import { note, tellStep } from "./server.js";
 
 document.addEventListener("htmx:afterRequest", (e) => {

@@ -58,10 +58,14 @@ export async function tryJson(url) {
   }
 }
 
-/** Put what the server makes of a part of the page into it; while the server does not answer, what is there stays. */
-export async function fill(target, url) {
+/**
+ * Put what the server makes of a part of the page into it; while the server does not answer, what is there stays.
+ * `other`: what comes is another thing than what is there, nothing of which is to stay.
+ */
+export async function fill(target, url, other = false) {
+  const swap = other ? "innerHTML" : "morph:innerHTML";
   // htmx refuses with nothing at all where the connection broke
-  await globalThis.htmx?.ajax("GET", url, { target, swap: "innerHTML" })?.catch(() => null);
+  await globalThis.htmx?.ajax("GET", url, { target, swap })?.catch(() => null);
 }
 
 /** Send part of a file and report how many of its bytes have left. */

@@ -2,6 +2,7 @@
 // Doubts: fetched after each change of the map, stepped through by key, listened to, settled.
 
 import { toggleClick } from "./switches.js";
+import { renew } from "../studio/renewing.js";
 import { send, tryJson } from "../studio/server.js";
 
 const PREROLL = 2; // seconds played before a doubt
@@ -39,7 +40,7 @@ export class Doubts {
   show() {
     const box = document.getElementById("doubts");
     if (!box || !this.html) return;
-    box.innerHTML = this.html;
+    renew(box, this.html);
     this.#light();
   }
 

@@ -42,10 +42,7 @@ export class News {
     desk.player.mix();
     desk.chords.ask();
     desk.order.ask();
-    for (const pane of ["parts", "harmony", "order"]) {
-      const shown = document.getElementById(pane);
-      if (shown) globalThis.htmx?.trigger(shown, "load");
-    }
+    desk.panels.renewPanes();
     await desk.parts.follow();
   }
 

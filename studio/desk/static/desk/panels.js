@@ -11,9 +11,9 @@ export class Panels {
   constructor(desk) {
     this.desk = desk;
     this.stage = null;
+    this.filled = null; // the stage whose panel was asked for last
     this.pane = "doubts";
     for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.open(b.dataset.stage);
-    document.body.addEventListener("htmx:beforeSwap", (e) => e.target.id === "panel" && this.#hold());
     // right after the swap, before the screen shows all panes at once
     document.body.addEventListener("htmx:afterSwap", (e) => e.target.id === "panel" && this.#shown());
   }
@@ -33,8 +33,16 @@ export class Panels {
     const beat = this.stage === "check" && desk.selected !== null ? `?beat=${desk.selected}` : "";
     clearTimeout(this.timer);
     this.timer = setTimeout(() => {
-      fill("#panel", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`);
+      const other = this.stage !== this.filled;
+      this.filled = this.stage;
+      fill("#panel", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`, other);
+      if (!other) this.renewPanes();
     }, after);
+  }
+
+  /** Panes that load themselves do so once, then whenever they are told to. */
+  renewPanes() {
+    for (const pane of document.querySelectorAll("#panel [hx-trigger^=renew]")) globalThis.htmx.trigger(pane, "renew");
   }
 
   /** Turn to a pane of the Check stage with the cursor in one of its fields, or on one of its buttons. */
@@ -55,35 +63,12 @@ export class Panels {
     field.select?.();
   }
 
-  /** Text that is being typed survives when the panel is loaded again. */
-  #hold() {
-    const field = document.activeElement;
-    this.held = null;
-    if (!field?.matches("#panel input:is(:not([type]), [type=text])")) return;
-    const at = field.id ? `#${field.id}` : `[name=${field.name}]`;
-    if (document.querySelectorAll(`#panel ${at}`).length > 1) return; // which of them it was cannot be told
-    this.held = { at, value: field.value, marked: [field.selectionStart, field.selectionEnd] };
-  }
-
-  #release() {
-    const field = this.held && document.querySelector(`#panel ${this.held.at}`);
-    if (field) {
-      field.value = this.held.value;
-      field.closest("details")?.setAttribute("open", "");
-      field.focus();
-      const [from, to] = this.held.marked;
-      field.setSelectionRange(from, to);
-    }
-    this.held = null;
-  }
-
   #shown() {
     const { desk } = this;
     setLead(desk, desk.player.bars);
     desk.setReach(desk.reach);
     this.turn(this.pane);
     for (const part of [desk.doubts, desk.marks, desk.compare]) part.show();
-    this.#release();
     this.#reached();
     if (byId("click-pan")) byId("click-pan").value = desk.player.clickPan;
   }
@@ -108,7 +93,7 @@ export class Panels {
     if (!sheet || this.desk.step === null) return;
     if (changed) byId("leanview").replaceChildren();
     const source = sheet === "score" && this.scored ? `?source=${this.scored}` : "";
-    fill("#leanview", `/sessions/${this.desk.facts.id}/${sheet}${source}`);
+    fill("#leanview", `/sessions/${this.desk.facts.id}/${sheet}${source}`, changed);
   }
 
   /** The notation of a part. */

@@ -71,6 +71,7 @@ export class Stretches {
       if (!this.within) return;
       const edit = { ...this.thinned, step: this.desk.step, preview: true };
       const { data } = await send(`/sessions/${this.desk.facts.id}/edit`, edit);
+      if (edit.within !== this.thinned.within) return; // the slider moved on
       const told = byId("thin-told");
       if (told) told.textContent = data.name?.split(": ").at(-1) ?? data.error ?? "";
     }, 60);
