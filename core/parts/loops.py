@@ -8,11 +8,12 @@ import numpy as np
 import soxr
 from numpy.typing import ArrayLike, NDArray
 
+from core.audio import Samples
 from core.listening import attacks
 from core.listening.rates import LISTENING_RATE
 from core.listening.spectrum import evidence
 from core.notes import Note, ScoreNote
-from core.reshaping.stretch import Samples, time_stretched
+from core.reshaping.stretch import time_stretched
 from core.tempomap import Meters
 
 #: A beat of the loop is named by a note's pitch, which ends at 127.

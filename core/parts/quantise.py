@@ -4,43 +4,13 @@ window."""
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
-from numpy.typing import NDArray
 
 from core.notes import SHORTEST, ScoreNote, bar_and_offset, quarter_of_note
 from core.tempomap import Meters
-
-
-@dataclass(frozen=True)
-class Grid:
-    """``note``: step in quarters; ``triplet``: three steps where there were two; ``swing``: where the second step of
-    each pair falls, in percent of the pair: 50 even, 66.7 a ratio of 2:1 (the last triplet), 75 one of 3:1.
-
-    The ratio of long to short is how swing is measured in the literature (Friberg and Sundström, "Swing ratios and
-    ensemble timing in jazz performance", Music Perception 19, 2002). Raises ``ValueError``.
-    """
-
-    note: float = 0.5
-    triplet: bool = False
-    swing: float = 50.0
-
-    def __post_init__(self) -> None:
-        if not 1 / 32 <= self.note <= 8:
-            raise ValueError("A grid's step lies between a 128th and two whole notes.")
-        if not 50 <= self.swing <= 80:
-            raise ValueError("Swing lies between 50 (even) and 80 percent.")
-
-    @property
-    def step(self) -> float:
-        return self.note * (2 / 3 if self.triplet else 1)
-
-    def places(self, quarters: float) -> NDArray[np.float64]:
-        """The grid in a bar of that many quarters, its line and the next one included."""
-        k = np.arange(int(np.ceil(quarters / self.step - 1e-9)))
-        offsets = (k + (k % 2) * (self.swing / 50 - 1)) * self.step
-        return np.append(offsets[offsets < quarters - 1e-9], quarters)
+from core.tempomap.note_grid import Grid
 
 
 def quantise(

@@ -134,8 +134,8 @@ class Warp:
 def _along(values: ArrayLike, xs: Floats, ys: Floats) -> Floats:
     x = np.asarray(values, dtype=np.float64)
     y = np.interp(x, xs, ys)
-    y = np.where(x < xs[0], ys[0] + (x - xs[0]), y)
-    return np.asarray(np.where(x > xs[-1], ys[-1] + (x - xs[-1]), y)[()])
+    y = np.where(x < xs[0], x + (ys[0] - xs[0]), y)
+    return np.asarray(np.where(x > xs[-1], x + (ys[-1] - xs[-1]), y)[()])
 
 
 def warped_map(tempo_map: TempoMap, warp: Warp) -> TempoMap:

@@ -10,9 +10,10 @@ from django.views.decorators.http import require_http_methods
 
 from core.notes import ScoreNote, quarter_of_note
 from core.parts import roll
-from core.parts.quantise import Grid, quantise
+from core.parts.quantise import quantise
 from core.parts.roll import RollError
 from core.tempomap import Meters, TempoMap
+from core.tempomap.note_grid import Grid
 from studio.histories import Stale
 from studio.parts import part_history
 from studio.parts.models import Part

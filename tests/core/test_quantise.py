@@ -6,8 +6,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from core.notes import ScoreNote, quarter_of_note
-from core.parts.quantise import Grid, quantise
+from core.parts.quantise import quantise
 from core.tempomap import Meters
+from core.tempomap.note_grid import Grid
 
 METERS = Meters.of((1, "4/4"), (3, "6/8"), (5, "2+2+3/8"), (7, "3/4"))
 LOOSE = [ScoreNote(b, o, 0.4, 60, 80) for b in range(1, 9) for o in (0.03, 0.46, 1.12, 1.88, 2.31)]

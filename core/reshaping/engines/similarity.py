@@ -61,9 +61,12 @@ def _overlap_add(
     seek: int,
     short: int,
 ) -> tuple[Samples, int]:
-    """Grains of ``hop`` samples, each melting into the next, from ``start`` until one reaches ``until``; where they end.
+    """Grains of ``hop`` samples, each melting into the next, from ``start`` until one reaches ``until``, and where that
+    is.
+
     At the start of a zone around an attack a grain is cut short and melts within ``short`` samples, so that the attack
-    is heard once. ``window`` begins at sample ``low`` of the recording; ``state`` goes from call to call."""
+    is heard once. ``window`` begins at sample ``low`` of the recording; ``state`` goes from call to call.
+    """
     frames, channels = window.shape
     piece, zone, last_best, last_start = state[0], state[1], state[2], state[3]
     first = start
@@ -107,9 +110,7 @@ def _overlap_add(
 
 
 @njit(cache=True, nogil=True)
-def _fitting(
-    window: Samples, low: int, best: int, natural: int, hop: int, seek: int, upmost: int
-) -> int:
+def _fitting(window: Samples, low: int, best: int, natural: int, hop: int, seek: int, upmost: int) -> int:
     """The place near ``best``, not beyond ``upmost`` (an attack would sound twice), whose wave is most like what would
     go on naturally: looked for roughly first, then finely around the best."""
     rough = _most_alike(window, low, best - seek, min(best + seek, upmost), 8, natural, hop, best)

@@ -151,7 +151,7 @@ def _rotations(
                     z = here[m, c, b]
                     p += z.real * z.real + z.imag * z.imag
                 power[b] = p
-            start, peak = 0, -1
+            peak = -1
             # each bin belongs to the nearest peak; where none is, to itself
             for b in range(bins):
                 is_peak = power[b] > 0
@@ -167,7 +167,7 @@ def _rotations(
                     edge = 0 if peak < 0 else (peak + b + 1) // 2
                     for r in range(edge, b + 1):
                         turned[r] = angle
-                    peak, start = b, b + 1
+                    peak = b
                 else:
                     turned[b] = turned[peak] if peak >= 0 else rotation[b]
             for b in range(bins):

@@ -1,0 +1,62 @@
+"""Which engine suits a track, and which of its attacks are to keep their shape."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.listening.attacks import Attacks
+from core.listening.guides import percussiveness
+from core.listening.track import AnalysedTrack
+from core.reshaping.engines import EngineName
+
+Floats = NDArray[np.float64]
+
+#: Percussiveness from which on a track is all strokes, and below which it has hardly any (drums 4 to 6, a bow under 1).
+_STROKES, _FLOWING = 3.0, 1.2
+#: Share of the sound in a frame's pitch classes (sum of squares) from which on it is mostly one note at a time.
+_ONE_NOTE = 0.4
+#: Frames softer than this share of the track's loud ones say nothing of its pitches.
+_AUDIBLE = 0.2
+#: How sharp an attack has to be so that a sound of steady pitch begins anew there; strength that an attack needs.
+_SHARP, _STRONG = 0.5, 0.15
+
+
+class Suggestion(NamedTuple):
+    """An engine, and why in words for the engineer."""
+
+    engine: EngineName
+    reason: str
+
+
+def suggest_engine(track: AnalysedTrack) -> Suggestion:
+    """The engine that suits a track's percussiveness and pitches."""
+    struck = percussiveness(track)
+    if struck >= _STROKES:
+        return Suggestion("cut", "strokes that die away: each is moved whole")
+    if struck >= _FLOWING:
+        return Suggestion("blend", "strokes and long notes together")
+    if _concentration(track) >= _ONE_NOTE:
+        return Suggestion("voice", "one flowing note at a time")
+    return Suggestion("tonal", "long notes, several at once")
+
+
+def attacks_to_keep(attacks: Attacks, engine: EngineName) -> Floats:
+    """Seconds of the attacks that keep their shape: with the tonal engine only sharp ones, as what holds on sounds
+    through each of them."""
+    keep = attacks.strength >= _STRONG
+    if engine == "tonal":
+        keep &= attacks.sharpness >= _SHARP
+    return attacks.seconds[keep]
+
+
+def _concentration(track: AnalysedTrack) -> float:
+    chroma = track.evidence.chroma.astype(np.float64)
+    loud = chroma.sum(axis=1)
+    heard = loud > _AUDIBLE * np.percentile(loud, 95) if len(loud) else np.zeros(0, dtype=np.bool_)
+    if not heard.any():
+        return 0.0
+    shares = chroma[heard] / loud[heard, None]
+    return float(np.median((shares**2).sum(axis=1)))
