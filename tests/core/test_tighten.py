@@ -92,7 +92,8 @@ class Fences(TestCase):
         start, end = float(EIGHTHS[first]), float(EIGHTHS[first + count])
         found = moves(Tighten(start, end, target, Grid(0.5), amount), PLAYED, MAP)
         warp = found.warp()
-        outside = np.concatenate([PLAYED[PLAYED < found.fence_sec[0]], PLAYED[PLAYED > found.fence_sec[-1]]])
+        first, last = found.fence_sec[[0, -1]]
+        outside = PLAYED[~((first <= PLAYED) & (last >= PLAYED))]
         np.testing.assert_array_equal(warp.to_target(outside), outside)
         self.assertEqual(len(found.attack_sec) + len(outside), len(PLAYED))
         self.assertTrue((np.diff(found.target_sec) > 0).all())
