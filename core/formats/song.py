@@ -43,27 +43,51 @@ def read_song(path: Path, name: str | None = None) -> Song:
     """All parts of a file. Raises :class:`core.formats.smf.MidiError`."""
     name = name or path.name
     with reading(name):
-        file = mido.MidiFile(path, clip=True)
-        if file.type == 2:
-            raise MidiError(f"“{name}” holds several unrelated MIDI sequences; use one at a time.")
-        events = [_absolute(track) for track in file.tracks]
-        ppq = file.ticks_per_beat
-        tempos = {0: 500_000}
-        signatures: dict[int, Meter] = {}
-        for tick, m in sorted((e for t in events for e in t), key=lambda e: e[0]):
-            if m.type == "set_tempo":
-                tempos[tick] = m.tempo
-            elif m.type == "time_signature":
-                signatures[tick] = Meter(m.numerator, m.denominator)
-        meters = _meters(signatures, ppq)
-        ticks = np.array(sorted(tempos))
-        seconds = np.concatenate([[0.0], np.cumsum(np.diff(ticks) * [tempos[t] for t in ticks[:-1]] / 1e6 / ppq)])
-        tail = 60e6 / tempos[int(ticks[-1])]
-        clock = _clock(ticks / ppq, seconds, tail)
+        file = _open(path, name)
+        events, ppq = [_absolute(track) for track in file.tracks], file.ticks_per_beat
+        clock, meters, tempos = _tempos_and_meters(events, ppq)
         parts = [p for number, track in enumerate(events) for p in _parts(track, number, clock, meters, ppq)]
     if not parts:
         raise MidiError(f"“{name}” holds no notes.")
-    return Song(parts, len(set(tempos.values())), meters)
+    return Song(parts, tempos, meters)
+
+
+def read_map(path: Path, name: str | None = None) -> TempoMap:
+    """The tempo map of a file, with or without notes: bar 1 at its start, up to its last event.
+
+    Raises :class:`core.formats.smf.MidiError`.
+    """
+    name = name or path.name
+    with reading(name):
+        file = _open(path, name)
+        events, ppq = [_absolute(track) for track in file.tracks], file.ticks_per_beat
+        clock, meters, _ = _tempos_and_meters(events, ppq)
+        last = max((track[-1][0] for track in events if track), default=0) / ppq
+        quarters = np.append(clock.quarters[:-1], last) if last > clock.quarters[-2] else clock.quarters
+        return TempoMap(clock.seconds_at(quarters), quarters, meters, tail_bpm=clock.tail_bpm)
+
+
+def _open(path: Path, name: str) -> mido.MidiFile:
+    file = mido.MidiFile(path, clip=True)
+    if file.type == 2:
+        raise MidiError(f"“{name}” holds several unrelated MIDI sequences; use one at a time.")
+    return file
+
+
+def _tempos_and_meters(events: list[list[tuple[int, mido.Message]]], ppq: int) -> tuple[TempoMap, Meters, int]:
+    """The file's clock, its meters, and how many different tempos it has."""
+    tempos = {0: 500_000}
+    signatures: dict[int, Meter] = {}
+    for tick, m in sorted((e for t in events for e in t), key=lambda e: e[0]):
+        if m.type == "set_tempo":
+            tempos[tick] = m.tempo
+        elif m.type == "time_signature":
+            signatures[tick] = Meter(m.numerator, m.denominator)
+    meters = _meters(signatures, ppq)
+    ticks = np.array(sorted(tempos))
+    seconds = np.concatenate([[0.0], np.cumsum(np.diff(ticks) * [tempos[t] for t in ticks[:-1]] / 1e6 / ppq)])
+    tail = 60e6 / tempos[int(ticks[-1])]
+    return _clock(ticks / ppq, seconds, tail), meters, len(set(tempos.values()))
 
 
 def _absolute(track: mido.MidiTrack) -> list[tuple[int, mido.Message]]:

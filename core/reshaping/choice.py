@@ -16,8 +16,9 @@ Floats = NDArray[np.float64]
 
 #: Percussiveness from which on a track is all strokes, and below which it has hardly any (drums 4 to 6, a bow under 1).
 _STROKES, _FLOWING = 3.0, 1.2
-#: Share of the sound in a frame's pitch classes (sum of squares) from which on it is mostly one note at a time.
-_ONE_NOTE = 0.4
+#: Share of the sound in a frame's pitch classes (sum of squares; 0.083 where all twelve sound alike) from which on it
+#: is mostly one note at a time; chosen on the demo's players.
+_ONE_NOTE = 0.2
 #: Frames softer than this share of the track's loud ones say nothing of its pitches.
 _AUDIBLE = 0.2
 #: How sharp an attack has to be so that a sound of steady pitch begins anew there; strength that an attack needs.

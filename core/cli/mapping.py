@@ -1,4 +1,4 @@
-"""The command line: ``diachron map FILE...`` finds the beats and writes the map, with the same core as the page."""
+"""``diachron map FILE...`` finds the beats and writes the map, with the same core as the page."""
 
 from __future__ import annotations
 
@@ -8,26 +8,17 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
-import platformdirs
 import soundfile as sf
 
 from core import audio
-from core.analysis import AnalysisError, Source, midi_tracks
+from core.analysis import Source, midi_tracks
 from core.analysis.pipeline import SHORTEST, analyse_sources, find_map
+from core.cli.common import BadInput, ProgressLine, cache
 from core.following import click
 from core.formats import smf, tables
-from core.listening import stored
-from core.listening.track import AnalysedTrack
 from core.tempomap import Meter
 from core.tempomap.limits import checked_range
-from core.tracking import NoBeats, TrackingOptions
-
-#: Bad input; what argparse uses for a wrong call.
-BAD_INPUT = 2
-
-
-class BadInput(ValueError):
-    """What the engineer gave cannot be used, in their words."""
+from core.tracking import TrackingOptions
 
 
 def guide(text: str) -> tuple[str, float]:
@@ -57,10 +48,8 @@ def meter(text: str) -> Meter:
         raise argparse.ArgumentTypeError(str(e)) from None
 
 
-def parser() -> argparse.ArgumentParser:
-    top = argparse.ArgumentParser(prog="diachron", description="Tempo maps that follow a freely played performance.")
-    commands = top.add_subparsers(dest="command", required=True)
-    m = commands.add_parser("map", help="find beats and bars of one performance and write its tempo map")
+def add_arguments(m: argparse.ArgumentParser) -> None:
+    """The arguments of ``diachron map``."""
     m.add_argument(
         "files",
         nargs="+",
@@ -94,44 +83,7 @@ def parser() -> argparse.ArgumentParser:
     pace = m.add_mutually_exclusive_group()
     pace.add_argument("--steady", action="store_true", help="a machine plays: one exact tempo")
     pace.add_argument("--free", action="store_true", help="people play: never one exact tempo")
-    return top
-
-
-class ProgressLine:
-    """Progress on one line of a terminal; silent where there is no terminal."""
-
-    def __init__(self) -> None:
-        self.live = sys.stderr.isatty()
-
-    def __call__(self, stage: str, share: float) -> None:
-        if self.live:
-            print(f"\r\x1b[K{stage} {share:4.0%}", end="", file=sys.stderr, flush=True)
-
-    def end(self) -> None:
-        if self.live:
-            print("\r\x1b[K", end="", file=sys.stderr, flush=True)
-
-
-#: Bytes that the analyses of earlier files may take.
-CACHE_SIZE = 2 << 30
-
-
-class Cache:
-    """Analysed tracks in a folder, by what their files hold (:class:`core.analysis.TrackStore`)."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        folder.mkdir(parents=True, exist_ok=True)
-        stored.prune(folder, CACHE_SIZE)
-
-    def _place(self, source: Source) -> Path:
-        return self.folder / f"{stored.digest(source.path)}{source.path.suffix.lower()}.npz"
-
-    def read(self, source: Source) -> AnalysedTrack | None:
-        return stored.read(self._place(source), source.name)
-
-    def write(self, source: Source, track: AnalysedTrack) -> None:
-        stored.write(self._place(source), track)
+    m.set_defaults(run=make_map)
 
 
 def click_rate(files: Sequence[Path]) -> int:
@@ -165,7 +117,7 @@ def make_map(args: argparse.Namespace) -> None:
     rate = click_rate(args.files)
     sources = [Source(path, path.name) for path in args.files]
     options = tracking_options(args, [s.name for s in sources])
-    store = None if args.no_cache else Cache(Path(platformdirs.user_cache_dir("diachron")))
+    store = cache(args.no_cache)
     tracks = list(analyse_sources(sources, store, progress, threads=2))
     duration = max(t.seconds for t in tracks)
     outside = [pin for pin in args.pin if not 0 <= pin <= duration]
@@ -193,23 +145,3 @@ def make_map(args: argparse.Namespace) -> None:
         f"{average:.3f} beats a minute on average, bar 1 at {float(tempo_map.bar_seconds(1)):.3f} s, "
         f"{len(result.doubts)} doubts"
     )
-
-
-def main(argv: Sequence[str] | None = None) -> int:
-    """Entry point; returns the exit code."""
-    args = parser().parse_args(argv)
-    try:
-        make_map(args)
-    except (BadInput, AnalysisError, audio.AudioError, smf.MidiError, NoBeats) as e:
-        print(f"diachron: {e}", file=sys.stderr)
-        return BAD_INPUT
-    except OSError as e:
-        print(f"diachron: {e.filename}: {e.strerror}", file=sys.stderr)
-        return BAD_INPUT
-    except KeyboardInterrupt:
-        return 130
-    return 0
-
-
-if __name__ == "__main__":
-    sys.exit(main())

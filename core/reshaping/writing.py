@@ -1,0 +1,114 @@
+"""Reshaped tracks as files: all of one length, from zero; block by block, so that a take of any length fits."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
+from numpy.typing import NDArray
+
+from core.reshaping.engines import EngineName
+from core.reshaping.hushing import Hushed
+from core.reshaping.plan import Hush
+from core.reshaping.rendering import length, rendered
+from core.reshaping.sources import FileSource, SampleSource, Together
+from core.reshaping.warp import Warp
+
+#: Called with the share done; may raise to stop the work.
+Progress = Callable[[float], None]
+#: How samples are written: 24 bits, or floating point, which never clips.
+SUBTYPES = {"24": "PCM_24", "float": "FLOAT"}
+#: Files larger than this many bytes are written as RF64 (EBU Tech 3306), which has no limit of 4 GB.
+_LARGE = 4 * 10**9
+
+
+@dataclass(frozen=True)
+class TrackToWrite:
+    """A recording and where its result goes. ``hushes``: where it is turned down."""
+
+    source: Path
+    out: Path
+    hushes: tuple[Hush, ...] = ()
+
+
+@dataclass(frozen=True)
+class GroupToWrite:
+    """Tracks that are stretched as one. ``attacks``: seconds of the recording that keep their shape."""
+
+    tracks: tuple[TrackToWrite, ...]
+    warp: Warp
+    engine: EngineName
+    attacks: NDArray[np.float64]
+
+
+def no_progress(_: float) -> None:
+    """For callers that do not watch."""
+
+
+def by_rate(group: GroupToWrite) -> list[GroupToWrite]:
+    """The group, in parts of one sample rate each."""
+    rates: dict[int, list[TrackToWrite]] = {}
+    for track in group.tracks:
+        rates.setdefault(FileSource(track.source).rate, []).append(track)
+    return [GroupToWrite(tuple(t), group.warp, group.engine, group.attacks) for t in rates.values()]
+
+
+def needed_bytes(groups: Sequence[GroupToWrite], seconds: float, subtype: str = "24") -> int:
+    """What the files will take on disk, about."""
+    size = 4 if subtype == "float" else 3
+    sources = [FileSource(t.source) for g in groups for t in g.tracks]
+    return sum(round(seconds * s.rate) * s.channels * size for s in sources)
+
+
+def longest(groups: Sequence[GroupToWrite]) -> float:
+    """Seconds of the longest result: what all files last."""
+    lengths = [length(g.warp, s) / s.rate for g in groups for s in (FileSource(t.source) for t in g.tracks)]
+    return max(lengths, default=0.0)
+
+
+def write_groups(
+    groups: Sequence[GroupToWrite], subtype: str = "24", progress: Progress = no_progress, seconds: float | None = None
+) -> float:
+    """Write all tracks; each lasts ``seconds``, by default as long as the longest. Returns that.
+
+    Files appear under their names when they are whole. Raises :class:`core.audio.AudioError` and ``OSError``.
+    """
+    parts = [p for g in groups for p in by_rate(g)]
+    seconds = longest(groups) if seconds is None else seconds
+    total = sum(len(p.tracks) for p in parts) * max(seconds, 1e-9)
+    done = 0.0
+    for part in parts:
+        count = len(part.tracks)
+
+        def tell(second: float, done: float = done, count: int = count) -> None:
+            progress(min(1.0, (done + count * second) / total))
+
+        _write(part, seconds, subtype, tell)
+        done += count * seconds
+    progress(1.0)
+    return seconds
+
+
+def _write(group: GroupToWrite, seconds: float, subtype: str, progress: Progress) -> None:
+    sources: list[SampleSource] = [Hushed(FileSource(t.source), t.hushes) for t in group.tracks]
+    together = Together(sources)
+    rate, frames = together.rate, round(seconds * together.rate)
+    partial = [t.out.with_suffix(".partial") for t in group.tracks]
+    with ExitStack() as stack:
+        files = []
+        for path, source in zip(partial, sources, strict=True):
+            kind = "RF64" if frames * source.channels * 4 > _LARGE else "WAV"
+            file = sf.SoundFile(path, "w", rate, source.channels, SUBTYPES[subtype], format=kind)
+            files.append(stack.enter_context(file))
+        done = 0
+        for block in rendered(together, group.warp, group.engine, group.attacks, 0, frames):
+            for file, channels in zip(files, together.split(block), strict=True):
+                file.write(channels)
+            done += len(block)
+            progress(done / rate)
+    for path, track in zip(partial, group.tracks, strict=True):
+        path.replace(track.out)
