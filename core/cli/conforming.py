@@ -88,7 +88,7 @@ def conform_files(args: argparse.Namespace) -> None:
     needed, free = needed_bytes(groups, longest(groups), subtype), shutil.disk_usage(args.out).free
     if needed > free:
         raise BadInput(f"The new tracks take {needed / 1e6:.0f} MB; the disk has {free / 1e6:.0f} MB left.")
-    seconds = write_groups(groups, subtype, lambda x: progress("Stretching", _FINDING + (1 - _FINDING) * x))
+    seconds = write_groups(groups, subtype, lambda x: progress("Stretching", _FINDING + (1 - _FINDING) * x), threads=2)
     smf.write(made.map, "Conformed").file.save(args.out / "conformed.mid")
     smf.write(tempo_map, "As played").file.save(args.out / "as played.mid")
     progress.end()
@@ -111,11 +111,10 @@ def _groups(
     alone = [[i] for i in range(len(tracks)) if not any(i in g for g in together)]
     groups = []
     for places in [*together, *alone]:
-        # the track with the most strokes speaks for its group
-        leader = max((tracks[i] for i in places), key=lambda t: float(t.attacks.strength.sum()))
-        own: EngineName = suggest_engine(leader).engine if engine == "auto" else engine  # type: ignore[assignment]
+        members = [tracks[i] for i in places]
+        own: EngineName = suggest_engine(members).engine if engine == "auto" else engine  # type: ignore[assignment]
         writes = tuple(TrackToWrite(files[i], out / f"{files[i].stem}.wav") for i in places)
-        groups.append(GroupToWrite(writes, made.warp, own, attacks_to_keep(leader.attacks, own)))
+        groups.append(GroupToWrite(writes, made.warp, own, attacks_to_keep([t.attacks for t in members], own)))
     return groups
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -23,6 +24,8 @@ _ONE_NOTE = 0.2
 _AUDIBLE = 0.2
 #: How sharp an attack has to be so that a sound of steady pitch begins anew there; strength that an attack needs.
 _SHARP, _STRONG = 0.5, 0.15
+#: Seconds within which attacks are one.
+_ONE = 0.012
 
 
 class Suggestion(NamedTuple):
@@ -32,8 +35,10 @@ class Suggestion(NamedTuple):
     reason: str
 
 
-def suggest_engine(track: AnalysedTrack) -> Suggestion:
-    """The engine that suits a track's percussiveness and pitches."""
+def suggest_engine(tracks: Sequence[AnalysedTrack]) -> Suggestion:
+    """The engine that suits a track, or the microphones of one instrument, by percussiveness and pitches; of several
+    the most percussive one decides."""
+    track = max(tracks, key=percussiveness)
     struck = percussiveness(track)
     if struck >= _STROKES:
         return Suggestion("cut", "strokes that die away: each is moved whole")
@@ -44,13 +49,17 @@ def suggest_engine(track: AnalysedTrack) -> Suggestion:
     return Suggestion("tonal", "long notes, several at once")
 
 
-def attacks_to_keep(attacks: Attacks, engine: EngineName) -> Floats:
-    """Seconds of the attacks that keep their shape: with the tonal engine only sharp ones, as what holds on sounds
-    through each of them."""
-    keep = attacks.strength >= _STRONG
-    if engine == "tonal":
-        keep &= attacks.sharpness >= _SHARP
-    return attacks.seconds[keep]
+def attacks_to_keep(attacks: Sequence[Attacks], engine: EngineName) -> Floats:
+    """Seconds of the attacks that keep their shape, of one track or of all microphones of an instrument: with the tonal
+    engine only sharp ones, as what holds on sounds through each of them. Attacks within 12 ms are one."""
+    kept = []
+    for one in attacks:
+        keep = one.strength >= _STRONG
+        if engine == "tonal":
+            keep &= one.sharpness >= _SHARP
+        kept.append(one.seconds[keep])
+    seconds = np.sort(np.concatenate([np.zeros(0), *kept]))
+    return seconds[np.diff(seconds, prepend=-np.inf) > _ONE] if len(seconds) else seconds
 
 
 def _concentration(track: AnalysedTrack) -> float:
