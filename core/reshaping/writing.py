@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
@@ -71,26 +72,33 @@ def longest(groups: Sequence[GroupToWrite]) -> float:
 
 
 def write_groups(
-    groups: Sequence[GroupToWrite], subtype: str = "24", progress: Progress = no_progress, seconds: float | None = None
+    groups: Sequence[GroupToWrite],
+    subtype: str = "24",
+    progress: Progress = no_progress,
+    seconds: float | None = None,
+    threads: int = 1,
 ) -> float:
     """Write all tracks; each lasts ``seconds``, by default as long as the longest. Returns that.
 
     Files appear under their names when they are whole. Raises :class:`core.audio.AudioError` and ``OSError``.
     """
     parts = [p for g in groups for p in by_rate(g)]
-    seconds = longest(groups) if seconds is None else seconds
-    total = sum(len(p.tracks) for p in parts) * max(seconds, 1e-9)
-    done = 0.0
-    for part in parts:
-        count = len(part.tracks)
+    lasts = longest(groups) if seconds is None else seconds
+    done = [0.0] * len(parts)
+    total = sum(len(p.tracks) for p in parts) * max(lasts, 1e-9)
 
-        def tell(second: float, done: float = done, count: int = count) -> None:
-            progress(min(1.0, (done + count * second) / total))
+    def write(place: int) -> None:
+        def tell(second: float) -> None:
+            done[place] = len(parts[place].tracks) * second
+            progress(min(1.0, sum(done) / total))
 
-        _write(part, seconds, subtype, tell)
-        done += count * seconds
+        _write(parts[place], lasts, subtype, tell)
+
+    with ThreadPoolExecutor(threads) as pool:
+        for _ in pool.map(write, range(len(parts))):
+            pass
     progress(1.0)
-    return seconds
+    return lasts
 
 
 def _write(group: GroupToWrite, seconds: float, subtype: str, progress: Progress) -> None:
