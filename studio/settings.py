@@ -31,6 +31,7 @@ INSTALLED_APPS = [
     "studio.library",
     "studio.jobs",
     "studio.analysis",
+    "studio.reshaping",
     "studio.desk",
     "studio.parts",
     "studio.playback",

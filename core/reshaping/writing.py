@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
 from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +22,8 @@ from core.reshaping.warp import Warp
 
 #: Called with the share done; may raise to stop the work.
 Progress = Callable[[float], None]
+#: How often progress is told, in seconds.
+_LOOK = 0.2
 #: How samples are written: 24 bits, or floating point, which never clips.
 SUBTYPES = {"24": "PCM_24", "float": "FLOAT"}
 #: Files larger than this many bytes are written as RF64 (EBU Tech 3306), which has no limit of 4 GB.
@@ -86,19 +89,35 @@ def write_groups(
     lasts = longest(groups) if seconds is None else seconds
     done = [0.0] * len(parts)
     total = sum(len(p.tracks) for p in parts) * max(lasts, 1e-9)
+    stopped = threading.Event()
 
     def write(place: int) -> None:
         def tell(second: float) -> None:
+            if stopped.is_set():
+                raise _Stopped
             done[place] = len(parts[place].tracks) * second
-            progress(min(1.0, sum(done) / total))
 
         _write(parts[place], lasts, subtype, tell)
 
     with ThreadPoolExecutor(threads) as pool:
-        for _ in pool.map(write, range(len(parts))):
-            pass
-    progress(1.0)
+        waiting = [pool.submit(write, place) for place in range(len(parts))]
+        try:
+            while waiting:
+                finished, _ = wait(waiting, timeout=_LOOK, return_when=FIRST_EXCEPTION)
+                for one in finished:
+                    one.result()
+                waiting = [w for w in waiting if w not in finished]
+                progress(min(1.0, sum(done) / total))
+        except BaseException:
+            stopped.set()
+            for one in waiting:
+                one.cancel()
+            raise
     return lasts
+
+
+class _Stopped(Exception):
+    """Raised in a thread whose work is not wanted any more."""
 
 
 def _write(group: GroupToWrite, seconds: float, subtype: str, progress: Progress) -> None:

@@ -18,6 +18,7 @@ from studio.desk.models import Mark
 from studio.desk.statements import statement_of
 from studio.histories import changed
 from studio.library.models import Session
+from studio.reshaping.result import in_clock
 from studio.responses import json_response
 
 #: Colours that the page has for sections.
@@ -86,7 +87,11 @@ def _on_the_map(tempo_map: TempoMap, mark: Mark) -> tuple[float, float]:
 @require_GET
 def marks(request: HttpRequest, pk: int) -> HttpResponse:
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    return json_response({"marks": marks_of(session)})
+    found = marks_of(session)
+    if result := in_clock(request, session):
+        for row in found:
+            row["start"], row["end"] = result.plan.clock.to_target([row["start"], row["end"]]).tolist()
+    return json_response({"marks": found})
 
 
 @require_POST
@@ -100,7 +105,11 @@ def mark(request: HttpRequest, pk: int) -> HttpResponse:
         except EditError as e:
             return json_response({"error": str(e)}, status=422)
         changed(session, done)
-    return json_response({"marks": marks_of(session)})
+    found = marks_of(session)
+    if result := in_clock(request, session):
+        for row in found:
+            row["start"], row["end"] = result.plan.clock.to_target([row["start"], row["end"]]).tolist()
+    return json_response({"marks": found})
 
 
 def _change_mark(session: Session, params: dict[str, Any]) -> str:

@@ -28,6 +28,7 @@ from studio.histories import Stale, changed
 from studio.jobs.tasks import start
 from studio.jobs.views import progress
 from studio.library.models import Session, Track
+from studio.reshaping.result import Result, in_clock
 from studio.responses import json_response
 from studio.streaming import BLOCK
 
@@ -43,13 +44,14 @@ def desk(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "desk/desk.html", context)
 
 
-def facts(session: Session) -> dict[str, Any]:
-    """What the page has to know of the session beside the map."""
+def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
+    """What the page has to know of the session beside the map; of its ``result`` on that one's clock."""
     weights = {r["name"]: r for r in latest(session, "guides")["guides"]}
     return {
         "id": session.pk,
         "rate": session.sample_rate,
-        "seconds": session.seconds,
+        "seconds": result.seconds if result else session.seconds,
+        "clock": result.key if result else "",
         "block": BLOCK,
         "tile": TILE,
         "levels": list(LEVELS),
@@ -58,7 +60,7 @@ def facts(session: Session) -> dict[str, Any]:
                 "id": t.pk,
                 "name": t.name,
                 "channels": t.channels,
-                "frames": t.frames,
+                "frames": result.frames(t) if result and t.analysed else t.frames,
                 "analysed": t.analysed,
                 "gain": t.gain,
                 "muted": t.muted,
@@ -89,7 +91,8 @@ def facts(session: Session) -> dict[str, Any]:
 
 @require_GET
 def session_facts(request: HttpRequest, pk: int) -> HttpResponse:
-    return JsonResponse(facts(get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)))
+    session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
+    return JsonResponse(facts(session, in_clock(request, session)))
 
 
 def _state(session: Session, grid_data: dict[str, Any] | None = None) -> dict[str, Any]:
@@ -106,7 +109,10 @@ def _state(session: Session, grid_data: dict[str, Any] | None = None) -> dict[st
 
 @require_GET
 def the_map(request: HttpRequest, pk: int) -> HttpResponse:
-    return json_response(_state(get_object_or_404(_LIGHT, pk=pk)))
+    session = get_object_or_404(_LIGHT, pk=pk)
+    step = session.step_id
+    in_clock(request, session)
+    return json_response({**_state(session), "step": step})
 
 
 @require_POST
@@ -164,7 +170,7 @@ def undo_redo(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 #: The stages of the work, each with its side panel.
-STAGES = ("gather", "guide", "find", "check", "follow", "deliver")
+STAGES = ("gather", "guide", "find", "check", "follow", "reshape", "deliver")
 
 
 @require_GET

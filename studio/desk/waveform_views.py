@@ -8,17 +8,22 @@ from core import audio
 from studio.analysis.features import attacks, energy, peaks
 from studio.desk.fold import fold
 from studio.library.models import Session, Track
+from studio.reshaping.peaks import result_peaks
+from studio.reshaping.result import in_clock
 from studio.responses import bytes_response, json_response
 
 #: Peaks (or samples) a drawn tile.
 TILE = 4096
+_TRACKS = Track.objects.select_related("session__step")
 
 
 @require_GET
 def peaks_tile(request: HttpRequest, pk: int, level: int, tile: int) -> HttpResponse:
     """Peaks of one track: int16 pairs, :data:`TILE` of them, at ``level`` samples a pair."""
-    track = get_object_or_404(Track, pk=pk, analysed=True)
+    track = get_object_or_404(_TRACKS, pk=pk, analysed=True)
     try:
+        if result := in_clock(request, track.session):
+            return bytes_response(result_peaks(result, track, level, tile * TILE, TILE))
         return bytes_response(peaks(track, level, tile * TILE, TILE))
     except (KeyError, FileNotFoundError):
         raise Http404 from None
@@ -27,14 +32,18 @@ def peaks_tile(request: HttpRequest, pk: int, level: int, tile: int) -> HttpResp
 @require_GET
 def samples_tile(request: HttpRequest, pk: int, tile: int) -> HttpResponse:
     """Single samples of one track, channels averaged, as float32, for the deepest zoom."""
-    track = get_object_or_404(Track, pk=pk, analysed=True)
-    return bytes_response(audio.read(track.playback, tile * TILE, TILE).mean(axis=1).tobytes())
+    track = get_object_or_404(_TRACKS, pk=pk, analysed=True)
+    result = in_clock(request, track.session)
+    found = result.read(track, tile * TILE, TILE) if result else audio.read(track.playback, tile * TILE, TILE)
+    return bytes_response(found.mean(axis=1).tobytes())
 
 
 @require_GET
 def track_attacks(request: HttpRequest, pk: int) -> HttpResponse:
     """All attacks of a track: seconds and strengths (0 to 1)."""
-    found = attacks(get_object_or_404(Track, pk=pk, analysed=True))
+    track = get_object_or_404(_TRACKS, pk=pk, analysed=True)
+    result = in_clock(request, track.session)
+    found = result.attacks(track) if result else attacks(track)
     return json_response({"seconds": found.seconds.round(6), "strength": found.strength.round(3)})
 
 

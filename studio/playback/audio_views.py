@@ -18,6 +18,7 @@ from studio.desk.clicks import clicks_of
 from studio.histories import changed
 from studio.library.models import Session
 from studio.parts import sound
+from studio.reshaping.result import in_clock
 from studio.responses import bytes_response, json_response
 from studio.streaming import BLOCK
 
@@ -31,8 +32,13 @@ def block(request: HttpRequest, pk: int, number: int) -> HttpResponse:
         wanted, added = _numbers(request.GET.get("tracks")), _numbers(request.GET.get("parts"))
         if not wanted and not added:
             raise Http404
+        result = in_clock(request, session)
         tracks = session.tracks.in_bulk(wanted)
-        parts = [np.ascontiguousarray(audio.read(tracks[n].playback, first, BLOCK).T).tobytes() for n in wanted]
+        found = [
+            result.read(tracks[n], first, BLOCK) if result else audio.read(tracks[n].playback, first, BLOCK)
+            for n in wanted
+        ]
+        parts = [np.ascontiguousarray(f.T).tobytes() for f in found]
         there = session.parts.select_related("step").in_bulk(added)
         parts += [sound.block(there[n], session.map_step, session.sample_rate, first, BLOCK).T.tobytes() for n in added]
     except (KeyError, ValueError):  # a track was taken out meanwhile: the page loads its tracks again
@@ -52,7 +58,8 @@ _LEAST, _ONE = 0.15, 0.012
 def attack_starts(request: HttpRequest, pk: int) -> HttpResponse:
     """Where attacks of tracks and notes of parts start, in samples: slow playback leaves them whole."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    found = [attacks(t) for t in session.tracks.all() if t.analysed]
+    result = in_clock(request, session)
+    found = [result.attacks(t) if result else attacks(t) for t in session.tracks.all() if t.analysed]
     times = [a.seconds[a.strength >= _LEAST] for a in found]
     if session.step:
         parts = session.parts.filter(gone=False).select_related("step", "step__tied_on")
@@ -82,6 +89,7 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
     """The click: at which samples it sounds, and the sounds."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     rate = session.sample_rate
+    in_clock(request, session)
     sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate, session.click_style.sound)]
     step = session.step
     if request.GET.get("step"):  # another version, to compare by ear
@@ -108,6 +116,7 @@ def count_in(request: HttpRequest, pk: int) -> HttpResponse:
     """The clicks that lead to a time, ``bars`` bars long, in the tempo found there."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     at, bars = float(request.GET["at"]), max(1, min(8, int(request.GET.get("bars", 1))))
+    in_clock(request, session)
     if session.step is None:
         return JsonResponse({"samples": [], "kinds": [], "length": 0})
     found, length = click.count_in(session.tempo_map, session.sample_rate, at, bars)
