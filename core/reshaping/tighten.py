@@ -138,6 +138,12 @@ def _goals(tighten: Tighten, here: Floats, tempo_map: TempoMap, others: Floats |
     return np.asarray(all_goals[np.nanargmin(costs, axis=0), np.arange(len(here))])
 
 
+def place_of(attack: float, tempo_map: TempoMap, grid: Grid | None = None) -> float:
+    """Where an attack (seconds) belongs in the grid; None: the coarsest note value that fits."""
+    around = Tighten(attack - _LOOK, attack + _LOOK, "grid", grid)
+    return float(_goals(around, np.array([attack]), tempo_map, None)[0])
+
+
 def _nearest(values: Floats, places: Floats) -> Floats:
     if not len(places):
         return np.full(len(values), np.nan)

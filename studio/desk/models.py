@@ -11,6 +11,7 @@ import orjson
 from django.db import models
 from numpy.typing import NDArray
 
+from core.reshaping.warp import Warp
 from core.tempomap import TempoMap
 from core.tracking.doubts.settled import Said
 
@@ -27,6 +28,9 @@ class MapStep(models.Model):
     made = models.DateTimeField(auto_now_add=True)
     doubts = models.PositiveIntegerField(null=True, help_text="open ones when last looked at")
     version = models.CharField(max_length=100, blank=True, help_text="a name by which the engineer finds it again")
+
+    #: What brings the recording's seconds to this step's, where it is the step of a reshaped session.
+    clock: Warp | None = None
 
     class Meta:
         ordering = ["pk"]

@@ -28,6 +28,7 @@ from studio.histories import Stale, changed
 from studio.jobs.tasks import start
 from studio.jobs.views import progress
 from studio.library.models import Session, Track
+from studio.reshaping.pane import pane_context
 from studio.reshaping.result import Result, in_clock
 from studio.responses import json_response
 from studio.streaming import BLOCK
@@ -196,6 +197,8 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
             context["alternatives"] = [a["name"] for a in latest(session, "alternatives")["alternatives"]]
         if stage == "follow":
             context |= {"sounds": SOUNDS, "figures": FIGURES}
+        if stage == "reshape":
+            context |= pane_context(session)
         if stage == "deliver":
             context["written"] = panels.written(tempo_map)
     return render(request, f"desk/panels/{stage}.html", context)

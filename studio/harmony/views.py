@@ -3,6 +3,7 @@
 import csv
 import io
 import json
+from dataclasses import replace
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
@@ -18,6 +19,7 @@ from studio.jobs.tasks import start
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.parts import part_history
+from studio.reshaping.result import in_clock
 from studio.responses import json_response
 
 STALE = "The chords were changed in another window. They are shown as they are now; make your edit again."
@@ -39,7 +41,16 @@ def _snapped(session: Session) -> list[TimedChord]:
 
 
 def _lane(session: Session, error: str | None = None, status: int = 200) -> HttpResponse:
-    harmony, timed = _harmony(session), _snapped(session)
+    return _answer(session, _harmony(session), _snapped(session), error, status)
+
+
+def _answer(
+    session: Session,
+    harmony: Harmony | None,
+    timed: list[TimedChord],
+    error: str | None = None,
+    status: int = 200,
+) -> HttpResponse:
     end = float(session.tempo_map.seconds[-1])
     return json_response(
         {
@@ -58,7 +69,11 @@ def _lane(session: Session, error: str | None = None, status: int = 200) -> Http
 @require_GET
 def chords(request: HttpRequest, pk: int) -> HttpResponse:
     """The chords where they stand under the current map."""
-    return _lane(_session(pk))
+    session = _session(pk)
+    harmony, timed = _harmony(session), _snapped(session)
+    if result := in_clock(request, session):
+        timed = [replace(c, seconds=float(result.plan.clock.to_target(c.seconds))) for c in timed]
+    return _answer(session, harmony, timed)
 
 
 @require_POST

@@ -1,5 +1,6 @@
 """The sound of parts, block by block, rendered on request."""
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,11 @@ from studio.parts.models import Part, PartStep
 
 @remembered(128)  # some 100 kB each
 def _notes(part_step: PartStep, map_step: MapStep) -> list[Note]:
-    return part_step.notes_in_seconds(map_step.tempo_map)  # neither kind of step ever changes
+    notes = part_step.notes_in_seconds(map_step.tempo_map)  # neither kind of step ever changes
+    if map_step.clock is None or part_step.rides:
+        return notes
+    starts, ends = (map_step.clock.to_target([getattr(n, side) for n in notes]) for side in ("start", "end"))
+    return [replace(n, start=float(a), end=float(b)) for n, a, b in zip(notes, starts, ends, strict=True)]
 
 
 def notes_of(part: Part, map_step: MapStep) -> list[Note]:
@@ -31,7 +36,8 @@ def _loop(part: Part, part_step: PartStep, map_step: MapStep) -> NDArray[Any]:
     source = audio.read(part.loop, 0, audio.inspect(part.loop).frames)
     hits = loops.attacks_in(source, rate)
     notes = _notes(part_step, map_step)
-    return loops.render_loop(source, rate, part.beats, notes, part.session.frames, hits)
+    frames = max(part.session.frames, round(rate * max((n.end for n in notes), default=0.0)))
+    return loops.render_loop(source, rate, part.beats, notes, frames, hits)
 
 
 def block(part: Part, map_step: MapStep, rate: int, start: int, frames: int) -> NDArray[Any]:

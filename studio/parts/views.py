@@ -28,6 +28,7 @@ from studio.library.views import set_mix
 from studio.parts import part_history
 from studio.parts.models import LOOP, Part, PartStep
 from studio.parts.sound import block, notes_of
+from studio.reshaping.result import in_clock
 from studio.responses import json_response
 
 
@@ -40,6 +41,8 @@ def playing(session: Session) -> QuerySet[Part]:
 def parts_data(request: HttpRequest, pk: int) -> HttpResponse:
     """Notes of all parts as they sound under the current map, and how far the other tie would be."""
     session = with_map(pk)
+    step = session.step_id
+    in_clock(request, session)
     tempo_map = session.tempo_map
     out = []
     for part in playing(session):
@@ -56,7 +59,7 @@ def parts_data(request: HttpRequest, pk: int) -> HttpResponse:
                 "largest": off.largest,
             }
         )
-    return json_response({"step": session.step_id, "parts": out})
+    return json_response({"step": step, "parts": out})
 
 
 def panel_answer(request: HttpRequest, session: Session, error: str = "", status: int = 200) -> HttpResponse:

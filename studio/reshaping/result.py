@@ -222,5 +222,6 @@ def _step_with(step: MapStep, result: Result) -> MapStep:
     """A step that is stored nowhere, with a key of its own: caches tell it from the recording's."""
     other = copy.copy(step)
     other.pk = -(int(result.key[:12], 16) or 1)
+    other.clock = result.plan.clock
     other.remember(result.map)
     return other

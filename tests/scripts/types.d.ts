@@ -67,6 +67,7 @@ interface Facts {
   levels: number[];
   tracks: Lane[];
   parts: Lane[];
+  clock: string;
 }
 
 /** Beats and bars: seconds, bar, beat in the bar and tempo of each beat; the felt-beat index of the first. */

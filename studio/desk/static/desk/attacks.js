@@ -3,6 +3,7 @@
 
 import { below, nearestAttack, nextAttack, nextHit } from "./hits.js";
 import { INK } from "./palette.js";
+import { clock } from "../studio/clock.js";
 import { tryJson } from "../studio/server.js";
 
 export class AttackMarks {
@@ -33,15 +34,16 @@ export class AttackMarks {
   }
 
   of(track) {
-    if (!this.found.has(track.id) && !this.asked.has(track.id) && track.analysed) {
-      this.asked.add(track.id);
+    const key = `${clock.key}/${track.id}`;
+    if (!this.found.has(key) && !this.asked.has(key) && track.analysed) {
+      this.asked.add(key);
       tryJson(`/tracks/${track.id}/attacks`).then((data) => {
-        if (data) this.found.set(track.id, data);
-        else this.asked.delete(track.id);
+        if (data) this.found.set(key, data);
+        else this.asked.delete(key);
         this.desk.redraw();
       });
     }
-    return this.found.get(track.id);
+    return this.found.get(key);
   }
 
   /** What a picture with a track's marks depends on. */

@@ -58,6 +58,7 @@ export const GROUPS = {
     click: [["c"], "Click on or off", (d) => toggleClick(d)],
     ears: [["Shift+C"], "Click left, tracks right", (d) => toggleEars(d)],
     lead: [["n"], "Count-in of a bar", (d) => setLead(d, d.player.bars ? 0 : 1)],
+    result: [["Ctrl+Enter"], "Recording, or the reshaped result", (d) => d.reshaping.toggle()],
     "keep-in-view": [["f"], "Keep the playhead in view", (d) => toggleFollow(d)],
   },
   Doubts: {
@@ -198,6 +199,7 @@ const SHOWN = {
   "Shift+ArrowDown": "Shift ↓",
   "Ctrl+ArrowLeft": "Ctrl ←",
   "Ctrl+ArrowRight": "Ctrl →",
+  "Ctrl+Enter": "Ctrl Enter",
   "Ctrl+z": "Ctrl Z",
   "Ctrl+Shift+Z": "Ctrl Shift Z",
   "Ctrl+y": "Ctrl Y",
@@ -219,12 +221,13 @@ export function commands(desk) {
 
   addEventListener("keydown", (e) => {
     const field = e.target.closest?.("input:not([type=range]), select, textarea, dialog");
-    if (field) {
+    const always = e.key === "Enter" && (e.ctrlKey || e.metaKey); // between recording and result, wherever the focus is
+    if (field && !always) {
       if (e.key === "Escape" && field.matches("input, select")) field.blur();
       return;
     }
     // a button that has the focus takes Enter, unless taps wait for it
-    if (e.key === "Enter" && e.target.matches?.("button, a, summary") && !desk.tapping.taps.length) return;
+    if (e.key === "Enter" && !always && e.target.matches?.("button, a, summary") && !desk.tapping.taps.length) return;
     let key = e.key;
     if (e.shiftKey && !NEEDS_SHIFT.test(key)) key = `Shift+${key}`;
     if (e.ctrlKey || e.metaKey) key = `Ctrl+${key}`;

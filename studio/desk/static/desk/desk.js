@@ -21,6 +21,7 @@ import { News } from "./news.js";
 import { Panels } from "./panels.js";
 import { Parts } from "../parts/parts.js";
 import { Chords } from "../harmony/chords.js";
+import { Reshaping } from "../reshaping/reshaping.js";
 import { Order } from "../running_order/running_order.js";
 import { Player } from "./player.js";
 import { pointing } from "./pointing.js";
@@ -56,6 +57,7 @@ class Desk {
     this.parts = new Parts(this);
     this.chords = new Chords(this);
     this.order = new Order(this);
+    this.reshaping = new Reshaping(this);
     this.panels = new Panels(this);
     this.readout = new Readout(this);
     this.news = new News(this);
@@ -123,6 +125,7 @@ class Desk {
     this.player.refreshClick();
     this.parts.follow();
     this.chords.ask();
+    this.reshaping.ask();
     if (this.step !== null) this.marks.ask();
     this.fold.refresh();
   }

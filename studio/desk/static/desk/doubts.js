@@ -3,6 +3,7 @@
 
 import { toggleClick } from "./switches.js";
 import { renew } from "../studio/renewing.js";
+import { clock } from "../studio/clock.js";
 import { send, tryJson } from "../studio/server.js";
 
 const PREROLL = 2; // seconds played before a doubt
@@ -24,6 +25,13 @@ export class Doubts {
 
   async ask() {
     if (this.desk.step === null) return undefined;
+    if (clock.key) {
+      Object.assign(this, {
+        list: [],
+        html: "<p class='hint'>Doubts are about the recording: Ctrl Enter goes there.</p>",
+      });
+      return this.show();
+    }
     const found = await tryJson(`/sessions/${this.desk.facts.id}/doubts?step=${this.desk.step}`);
     if (!found) return undefined;
     if (found.step !== this.desk.step) return this.later(); // an edit was faster

@@ -329,6 +329,7 @@ export function drawLanes(desk) {
       marks: desk.attacks,
     });
     context.restore();
+    desk.reshaping.draw(context, track, top, laneHeight);
     whole = whole && done;
   });
   desk.marks.drawOver(context, lanes.length * laneHeight);

@@ -1,6 +1,7 @@
 // @ts-check
 // Edits: asked of the server, previewed while a line is dragged, then made. The server snaps and decides.
 
+import { clock } from "../studio/clock.js";
 import { note, send } from "../studio/server.js";
 import { Grid } from "./grid.js";
 
@@ -29,6 +30,7 @@ export class Editing {
 
   async #make(edit) {
     this.endGlance();
+    if (clock.key) return note("The map is edited on the recording: Ctrl Enter goes there.", true);
     const begun = performance.now();
     const { ok, status, data } = await send(`${this.url}/edit`, { ...edit, step: this.desk.step, had: true });
     if (ok || status === 409) this.desk.setMap(data);
@@ -77,8 +79,11 @@ export class Editing {
   #go(where) {
     return this.inTurn(async () => {
       const { ok, status, data } = await send(`${this.url}/undo`, { ...where, step: this.desk.step });
+      const result = clock.key;
+      if (result) await this.desk.reshaping.show("");
       if (ok || status === 409) this.desk.setMap(data);
       if (ok) await this.desk.news.reload();
+      if (result) await this.desk.reshaping.ask(true);
       if (!ok) note(data.error, true);
     });
   }
@@ -99,6 +104,7 @@ export class Editing {
   }
 
   async preview(edit) {
+    if (clock.key) return; // the map is edited on the recording
     this.wish = edit;
     if (this.asking) return;
     this.asking = true;

@@ -1,7 +1,8 @@
 // @ts-check
 // The fold: the guide cut at every bar line, its bars stacked. Where the map is right, attacks stand in columns.
 
-import { tryJson } from "../studio/server.js";
+import { clock } from "../studio/clock.js";
+import { note, tryJson } from "../studio/server.js";
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
 const LEFT = 64; // room for bar numbers and doubts
@@ -30,6 +31,7 @@ export class Fold {
   }
 
   toggle() {
+    if (clock.key && !this.shown) return note("Rows show the recording: Ctrl Enter goes there.", true);
     this.shown = !this.shown;
     this.box.hidden = !this.shown;
     document.getElementById("fold-key").setAttribute("aria-pressed", this.shown);

@@ -2,6 +2,7 @@
 // Marks on the recording: sections to jump to and loop, locks, holds, music without beats.
 
 import { INK, SANS } from "./palette.js";
+import { clock } from "../studio/clock.js";
 import { note, send, tryJson } from "../studio/server.js";
 
 export const SECTION_COLOURS = ["#7d530c", "#1f655a", "#52627a", "#9a3324", "#5b4a78"];
@@ -34,6 +35,7 @@ export class Marks {
     const { grid, loop } = this.desk;
     const all = kind === "lock" && grid ? [grid.time[0], grid.time[grid.length - 1]] : null; // the whole map can be locked
     const stretch = loop ?? all;
+    if (clock.key) return note("Marks are set on the recording: Ctrl Enter goes there.", true);
     if (!stretch) return note("Choose a stretch first: drag along the time above the bars.", true);
     const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, { kind, name, stretch });
     if (!ok) return note(data.error ?? "The mark could not be set.", true);

@@ -68,6 +68,7 @@ export class Panels {
     setLead(desk, desk.player.bars);
     desk.setReach(desk.reach);
     this.turn(this.pane);
+    desk.reshaping.mark();
     for (const part of [desk.doubts, desk.marks, desk.compare]) part.show();
     this.#reached();
     if (byId("click-pan")) byId("click-pan").value = desk.player.clickPan;

@@ -2,6 +2,7 @@
 // The player's side in the page: streams blocks ahead of the mixer and keeps track of where it is.
 
 import { factors } from "./levels.js";
+import { clocked } from "../studio/clock.js";
 import { getJson, tryJson } from "../studio/server.js";
 
 const AHEAD = 12; // blocks kept loaded in front
@@ -104,9 +105,8 @@ export class Player extends EventTarget {
     return [...this.facts.tracks.filter((t) => t.analysed), ...this.facts.parts];
   }
 
-  /** Parts sound otherwise now. What is about to play is replaced when the new sound has come. */
+  /** Tracks or parts sound otherwise now. What is about to play is replaced when the new sound has come. */
   renew() {
-    if (!this.facts.parts.length) return;
     this.generation++;
     this.asked.forEach((abort) => abort.abort());
     this.asked.clear();
@@ -229,7 +229,7 @@ export class Player extends EventTarget {
     const abort = new AbortController();
     this.asked.set(number, abort);
     try {
-      const url = `/sessions/${this.facts.id}/blocks/${number}?${this.laid}`;
+      const url = clocked(`/sessions/${this.facts.id}/blocks/${number}?${this.laid}`);
       const response = await fetch(url, { signal: abort.signal });
       if (!response.ok) throw new Error(String(response.status));
       const data = await response.arrayBuffer();

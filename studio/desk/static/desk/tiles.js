@@ -1,6 +1,8 @@
 // @ts-check
 // Peaks and samples from the server, in tiles, the least recently used forgotten first.
 
+import { clock, clocked } from "../studio/clock.js";
+
 const MOST = 1500;
 
 export class Tiles {
@@ -20,7 +22,7 @@ export class Tiles {
 
   /** Tile `n` of a track at `level`: Int16Array of pairs, or Float32Array of samples; undefined until it has come. */
   get(track, level, n) {
-    const key = `${track}/${level}/${n}`;
+    const key = `${clock.key}/${track}/${level}/${n}`;
     const kept = this.kept.get(key);
     if (kept) {
       this.kept.delete(key);
@@ -35,7 +37,7 @@ export class Tiles {
     this.asked.add(key);
     try {
       const url = level ? `/tracks/${track}/peaks/${level}/${n}` : `/tracks/${track}/samples/${n}`;
-      const response = await fetch(url);
+      const response = await fetch(clocked(url));
       if (!response.ok) throw new Error(String(response.status));
       const data = await response.arrayBuffer();
       this.kept.set(key, level ? new Int16Array(data) : new Float32Array(data));

@@ -2,6 +2,7 @@
 // The chords' lane: what stands where, and writing over it. The server reads the symbols and finds their beats.
 
 import { INK, SERIF, fresh } from "../desk/palette.js";
+import { clock } from "../studio/clock.js";
 import { note, send, tryJson } from "../studio/server.js";
 
 export class Chords {
@@ -57,6 +58,7 @@ export class Chords {
     const here = data.at.findIndex(
       (at, i) => desk.view.x(at) <= e.offsetX && e.offsetX < desk.view.x(at) + this.widths[i],
     );
+    if (clock.key) return note("Chords are written on the recording: Ctrl Enter goes there.", true);
     const field = Object.assign(document.createElement("input"), {
       className: "chord-field",
       value: here >= 0 ? data.text[here] : "",

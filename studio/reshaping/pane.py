@@ -1,0 +1,144 @@
+"""What the Reshape stage shows."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+
+from core.reshaping.conform import average_bpm
+from core.reshaping.cost import GENTLE, cost
+from core.reshaping.engines import ENGINES
+from core.reshaping.groups import suggest_groups
+from core.reshaping.plan import Reshaping, Tightening
+from core.tempomap.position import position_at
+from studio.analysis.features import analysed, attacks
+from studio.library.models import Session, Track
+from studio.reshaping.requests import VALUES
+from studio.reshaping.result import Result, engine_of, result_of
+from studio.reshaping.wanted import wanted_of
+from studio.reshaping.work import folder_of
+
+
+def pane_context(session: Session) -> dict[str, Any]:
+    """What the Reshape stage shows of a session that has a map."""
+    wanted = wanted_of(session)
+    tracks = list(session.tracks.filter(analysed=True))
+    names = {t.pk: t.name for t in tracks}
+    result = result_of(session)
+    bpm = average_bpm(session.tempo_map)
+    return {
+        "tracks": [_row(wanted, t, names) for t in tracks],
+        "values": [(key, words) for key, (words, _) in VALUES.items()],
+        "engines": ENGINES,
+        "tightenings": [_tightening(session, t, names) for t in wanted.tightenings],
+        "moves": [
+            {"key": m.key, "name": names.get(m.tracks[0], "?"), "ms": 1000 * (m.target - m.attack)}
+            for m in wanted.attack_moves
+        ],
+        "hushes": [
+            {
+                "key": h.key,
+                "name": names.get(h.track, "?"),
+                "where": _where(session, h.start, h.end),
+                "how": "silent" if h.gain_db <= -100 else f"{h.gain_db:g} dB",
+            }
+            for h in wanted.hushes
+        ],
+        "conform": wanted.conform,
+        "kind": wanted.conform.kind if wanted.conform else "none",
+        "drift": round(100 * wanted.conform.drift) if wanted.conform else 100,
+        "jitter": round(100 * wanted.conform.jitter) if wanted.conform else 0,
+        "bpm": bpm,
+        "typed": wanted.conform.bpm if wanted.conform and wanted.conform.kind == "tempo" else round(bpm),
+        "others": Session.objects.exclude(pk=session.pk).filter(step__isnull=False),
+        "groups": [", ".join(names[t] for t in g if t in names) for g in wanted.groups],
+        "suggested": None if wanted.groups else _suggested(session),
+        "cost": _cost(session, result) if result else None,
+        "ready": bool(result and (folder_of(session, result) / "ready").exists()),
+        "gentle": GENTLE,
+    }
+
+
+def _row(wanted: Reshaping, track: Track, names: dict[int, str]) -> dict[str, Any]:
+    members = [t for t in wanted.together([track.pk]) if t in names]
+    group = list(track.session.tracks.filter(pk__in=members))
+    found = engine_of(wanted, group)
+    return {
+        "id": track.pk,
+        "name": track.name,
+        "engine": found.engine,
+        "chosen": track.pk in wanted.engines,
+        "reason": found.reason,
+    }
+
+
+def _tightening(session: Session, one: Tightening, names: dict[int, str]) -> dict[str, Any]:
+    how = one.how
+    value = next((k for k, (_, g) in VALUES.items() if g is not None and how.grid and g.step == how.grid.step), "auto")
+    toward = {"grid": VALUES[value][0], "average": "its own average"}.get(how.target) or names.get(one.other or 0, "?")
+    return {
+        "key": one.key,
+        "names": ", ".join(names.get(t, "?") for t in one.tracks),
+        "where": _where(session, how.start, how.end),
+        "start": how.start,
+        "end": how.end,
+        "toward": toward,
+        "amount": round(100 * how.amount),
+    }
+
+
+def _where(session: Session, start: float, end: float) -> str:
+    a, b = (position_at(session.tempo_map, t) for t in (start, end))
+    return f"bar {a.bar} to {b.bar}" if a.bar != b.bar else f"bar {a.bar}"
+
+
+def _suggested(session: Session) -> list[tuple[str, str]]:
+    """Groups of tracks that seem to be one instrument: their keys as JSON, and their names."""
+    tracks = list(session.tracks.filter(analysed=True))
+    found = [(t, a) for t in tracks if (a := analysed(t)) is not None]
+    groups = suggest_groups([a for _, a in found])
+    return [(json.dumps([found[i][0].pk for i in g]), ", ".join(found[i][0].name for i in g)) for g in groups]
+
+
+#: Pieces of the strip that shows how much is stretched where.
+_STRIP = 240
+
+
+def _cost(session: Session, result: Result) -> dict[str, Any]:
+    """Numbers of the cost report, and the strip: share of stretch for each piece of the take."""
+    rows = []
+    for group in result.groups:
+        for pk in group.tracks:
+            track = result.tracks[pk]
+            found = cost(group.warp, attacks(track).seconds, track.seconds)
+            rows.append({"name": track.name, "largest": found.largest, "moved": found.moved, "engine": group.engine})
+    clock = result.plan.clock
+    whole = cost(clock, np.zeros(0), session.seconds)
+    edges = np.linspace(0, session.seconds, _STRIP + 1)
+    stretch = np.diff(clock.to_target(edges)) / np.diff(edges)
+    worst = [
+        {"bar": position_at(session.tempo_map, p.start).bar, "start": p.start, "stretch": p.stretch, "warns": p.warns}
+        for p in whole.worst
+        if abs(p.stretch - 1) > 1e-3
+    ]
+    return {
+        "rows": rows,
+        "strip": [{"x": i, "height": _height(s), "kind": _kind(s)} for i, s in enumerate(stretch.tolist())],
+        "worst": worst,
+        "seconds": result.seconds,
+        "bpm": average_bpm(result.map),
+        "conforms": result.plan.conformed is not None,
+    }
+
+
+def _height(stretch: float) -> float:
+    """How far a stretch is from none, 0 to 1; doubling and halving fill the strip."""
+    return round(min(1.0, abs(float(np.log2(stretch)))), 3)
+
+
+def _kind(stretch: float) -> str:
+    if not GENTLE[0] <= stretch <= GENTLE[1]:
+        return "far"
+    return "longer" if stretch >= 1 else "shorter"

@@ -1,0 +1,256 @@
+// @ts-check
+// Reshaping: what is wanted of the playing, where attacks go, and the second clock, on which the result is shown.
+
+import { INK, SANS } from "../desk/palette.js";
+import { clock } from "../studio/clock.js";
+import { note, send, tryJson } from "../studio/server.js";
+import { samePlace } from "./places.js";
+
+const CHOOSE_STRETCH = "Choose a stretch first: drag along the time above the bars.";
+const number = (field) => Number(String(field.value).replace(",", "."));
+
+/** selector of a form: the request that it makes, or undefined with a note */
+const FORMS = {
+  "#tighten-form": (r, form) => {
+    const tracks = r.chosenTracks(form);
+    if (!tracks.length) return note("Tick the player whose attacks are to move.", true);
+    const toward = form.elements.toward.value;
+    const onTrack = /^\d+$/.test(toward);
+    return r.overStretch((start, end) => ({
+      do: "tighten",
+      tracks,
+      start,
+      end,
+      target: onTrack ? "track" : toward,
+      other: onTrack ? Number(toward) : null,
+      value: form.elements.value.value,
+      swing: number(form.elements.swing),
+      amount: number(form.elements.amount),
+      within: number(form.elements.within),
+      beyond: number(form.elements.beyond),
+    }));
+  },
+  "#move-form": (r, form, how) => r.oneAttack(how === "grid" ? null : number(form.elements.ms)),
+  "#hush-form": (r, form) =>
+    r.overStretch((start, end) => ({
+      do: "hush",
+      track: Number(form.elements.track.value),
+      start,
+      end,
+      gain: number(form.elements.gain),
+      fade: number(form.elements.fade),
+    })),
+  "#conform-form": (r, form) => ({
+    do: "conform",
+    kind: form.elements.kind.value,
+    bpm: number(form.elements.bpm),
+    drift: number(form.elements.drift),
+    jitter: number(form.elements.jitter),
+    holds: form.elements.holds.value,
+    session: Number(form.elements.session?.value) || null,
+    bars_later: Number(form.elements.bars_later?.value ?? 0) || 0,
+  }),
+};
+
+export class Reshaping {
+  constructor(desk) {
+    this.desk = desk;
+    this.state = { key: "", tightenings: [], moves: [], hushes: [] };
+    /** @type {Promise<unknown>} */
+    this.turn = Promise.resolve(); // one change after the other
+    document.addEventListener("click", (e) => this.#clicked(e.target.closest("button")?.dataset ?? {}));
+    document.addEventListener("submit", (e) => this.#submitted(e));
+    document.addEventListener("input", (e) => this.#turned(e.target));
+    document.addEventListener("change", (e) => {
+      const select = /** @type {HTMLSelectElement} */ (e.target);
+      const track = select.dataset.engine;
+      if (track) this.make({ do: "engine", track: Number(track), engine: select.value });
+    });
+  }
+
+  get #url() {
+    return `/sessions/${this.desk.facts.id}/reshape`;
+  }
+
+  /** Whether the page is on the result's clock. */
+  get shown() {
+    return clock.key !== "";
+  }
+
+  /** The map or what is wanted may have changed; `show` the result, where there is one. */
+  async ask(show = this.shown) {
+    if (this.desk.step === null) return;
+    const state = await tryJson(`${this.#url}/state`);
+    if (state) await this.#take(state, show);
+  }
+
+  /** Ask the server for a change; from then on the result is heard, where there is one. */
+  make(request) {
+    this.turn = this.turn.then(
+      () => this.#make(request),
+      () => this.#make(request),
+    );
+    return this.turn;
+  }
+
+  async #make(request) {
+    const begun = performance.now();
+    const { ok, data } = await send(this.#url, request);
+    if (!ok) return note(data.error ?? "That could not be done.", true);
+    const first = !this.shown && data.key && ["tighten", "conform", "amount", "move"].includes(request.do);
+    await this.#take(data, first);
+    this.latency = performance.now() - begun;
+    if (first) note("You hear the result now. Ctrl Enter switches to the recording and back.");
+    if (request.do !== "amount") this.desk.panels.refresh();
+    return undefined;
+  }
+
+  async #take(state, show = this.shown) {
+    this.state = state;
+    this.desk.redraw();
+    if (show || this.shown) await this.show(show ? state.key : "");
+    this.mark();
+  }
+
+  /** From the recording to the result, or back, at the same bar and beat. */
+  toggle() {
+    if (!this.shown && !this.state.key) return note("Nothing is reshaped: the result is the recording.", true);
+    return this.show(this.shown ? "" : this.state.key);
+  }
+
+  /** Run the page on the clock of the result named, or (empty) of the recording. */
+  async show(key) {
+    const { desk } = this;
+    if (key === clock.key) return;
+    const begun = performance.now();
+    const [grid, seconds, loop] = [desk.before ?? desk.grid, desk.player.seconds, desk.loop];
+    clock.key = key;
+    const [facts, map] = await Promise.all(
+      ["facts", "map"].map((what) => tryJson(`/sessions/${desk.facts.id}/${what}`)),
+    );
+    if (!facts || !map || clock.key !== key) return;
+    const longer = facts.seconds !== desk.facts.seconds || map.grid.time.some((t, i) => t !== grid.time[i]);
+    desk.setFacts(facts);
+    if (longer) {
+      desk.setMap(map);
+      const moved = (t) => samePlace(grid, desk.grid, t);
+      if (loop) desk.setLoop(loop.map(moved), desk.loopBar);
+      await desk.player.relayout(facts);
+      await desk.player.seek(moved(seconds));
+      desk.view.show(moved(seconds));
+    } else desk.player.renew();
+    document.body.dataset.clock = key ? "result" : "recording";
+    this.switchLatency = performance.now() - begun;
+    this.mark();
+    desk.redraw();
+  }
+
+  /** The buttons say which clock it is. */
+  mark() {
+    for (const b of document.querySelectorAll("button[data-clock]")) {
+      b.setAttribute("aria-checked", String((b.dataset.clock !== "") === this.shown));
+      if (b.dataset.clock) b.toggleAttribute("disabled", !this.state.key);
+    }
+  }
+
+  // ---- the panel
+
+  chosenTracks(form = document.getElementById("tighten-form")) {
+    return [...form.querySelectorAll("[name=tracks]:checked")].map((box) => Number(box.value));
+  }
+
+  /** A request for the chosen stretch, in the recording's seconds. */
+  overStretch(request) {
+    const { loop } = this.desk;
+    if (!loop) return note(CHOOSE_STRETCH, true);
+    if (this.shown && this.state.clock)
+      return note("Choose the stretch on the recording: Ctrl Enter goes there.", true);
+    return request(...loop);
+  }
+
+  /** The attack nearest to the playhead, by so many ms; null: to its place in the grid. */
+  oneAttack(ms) {
+    const { desk } = this;
+    const [id] = this.chosenTracks();
+    const track = desk.facts.tracks.find((t) => t.id === id);
+    const found = track && desk.attacks.of(track);
+    if (!found?.seconds.length) return note("Tick the player whose attack is to move.", true);
+    if (this.shown) return note("Choose the attack on the recording: Ctrl Enter goes there.", true);
+    const at = found.seconds.reduce((a, b) =>
+      Math.abs(b - desk.player.seconds) < Math.abs(a - desk.player.seconds) ? b : a,
+    );
+    return { do: "move", track: id, attack: at, ms };
+  }
+
+  /** @param {Record<string, string | undefined>} data of the button */
+  #clicked({ clock: to, reshape, stretch, seek }) {
+    const { desk } = this;
+    if (to !== undefined) this.show(to ? this.state.key : "");
+    if (reshape) this.make(JSON.parse(reshape));
+    if (stretch) desk.setLoop(stretch.split(" ").map(Number));
+    if (seek) desk.go(Number(seek));
+  }
+
+  #submitted(e) {
+    for (const [selector, asked] of Object.entries(FORMS)) {
+      if (!e.target.matches(selector)) continue;
+      e.preventDefault();
+      const request = asked(this, e.target, e.submitter?.value);
+      if (request?.do) this.make(request);
+    }
+  }
+
+  #turned(slider) {
+    const shown = slider.type === "range" && slider.parentElement?.querySelector("output");
+    if (shown && slider.closest("#tighten-form, #conform-form, .reshaped")) shown.textContent = `${slider.value} %`;
+    const key = slider.dataset?.amount;
+    if (!key) return;
+    clearTimeout(this.timer);
+    this.timer = setTimeout(() => this.make({ do: "amount", key: Number(key), amount: Number(slider.value) }), 50);
+  }
+
+  // ---- drawing
+
+  /** Over a track's lane, on the recording's clock: fences, and an arrow from each attack to where it goes. */
+  draw(context, track, top, height) {
+    if (this.shown) return;
+    const { view } = this.desk;
+    for (const t of this.state.tightenings.filter((one) => one.tracks.includes(track.id))) {
+      context.fillStyle = INK.pin;
+      for (const fence of t.fences)
+        for (let y = top; y < top + height - 2; y += 7) context.fillRect(Math.round(view.x(fence)), y, 1, 4);
+      t.attacks.forEach((at, i) => {
+        if (t.moved[i] && at > view.start - 1 && at < view.end + 1)
+          this.#arrow(context, at, t.targets[i], top + height);
+      });
+    }
+    for (const m of this.state.moves.filter((one) => one.tracks.includes(track.id)))
+      this.#arrow(context, m.from, m.to, top + height);
+    for (const h of this.state.hushes.filter((one) => one.track === track.id)) {
+      const [x, end] = [view.x(h.start), view.x(h.end)];
+      context.fillStyle = INK.sheet;
+      context.globalAlpha = 0.75;
+      context.fillRect(x, top + 1, end - x, height - 2);
+      context.globalAlpha = 1;
+      context.font = `500 13px ${SANS}`;
+      context.textBaseline = "alphabetic";
+      context.fillStyle = INK.faded;
+      if (end - x > 60) context.fillText("hushed", Math.max(4, x + 4), top + 14);
+    }
+  }
+
+  #arrow(context, from, to, bottom) {
+    const { view } = this.desk;
+    const [a, b] = [view.x(from), view.x(to)];
+    const y = bottom - 14;
+    context.fillStyle = INK.bar;
+    context.fillRect(Math.round(a), y - 4, 1, 9);
+    context.fillRect(Math.min(a, b), y, Math.max(1, Math.abs(b - a)), 2);
+    const way = Math.sign(b - a);
+    context.beginPath();
+    context.moveTo(b + 2 * way, y + 1);
+    context.lineTo(b - 4 * way, y - 3);
+    context.lineTo(b - 4 * way, y + 5);
+    context.fill();
+  }
+}

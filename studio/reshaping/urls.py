@@ -1,0 +1,11 @@
+from django.urls import path
+
+from studio.reshaping import views
+
+urlpatterns = [
+    path("sessions/<int:pk>/reshape", views.change, name="reshape"),
+    path("sessions/<int:pk>/reshape/state", views.state, name="reshape-state"),
+    path("sessions/<int:pk>/reshape/write", views.write_tracks, name="reshape-write"),
+    path("sessions/<int:pk>/reshape/tracks.zip", views.download, name="reshape-download"),
+    path("sessions/<int:pk>/reshape/clock", views.clock_times, name="reshape-clock"),
+]

@@ -1,0 +1,108 @@
+"""Reshaping: what is wanted, where attacks go, what it costs, and the tracks that come of it."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404
+from django.views.decorators.http import require_GET, require_POST
+from pydantic import ValidationError
+
+from core.reshaping.warp import WarpError
+from studio.jobs.tasks import start
+from studio.library.lookup import with_map
+from studio.library.models import Session
+from studio.reshaping.bundle import zip_of
+from studio.reshaping.requests import ChangeTightening, read_request
+from studio.reshaping.result import plan_of, result_of
+from studio.reshaping.wanted import reason, save_wanted, wanted_of
+from studio.reshaping.work import RESHAPE, folder_of
+from studio.responses import json_response
+
+
+@require_POST
+def change(request: HttpRequest, pk: int) -> HttpResponse:
+    """Change what is wanted; 422 with a sentence where it cannot be. Answers with the result's key and the moves."""
+    session = with_map(pk)
+    try:
+        asked = read_request(json.loads(request.body))
+        with transaction.atomic():
+            wanted, name = asked.change(wanted_of(session), session)
+            plan_of(session, wanted)
+            save_wanted(session, wanted, name, gesture=isinstance(asked, ChangeTightening))
+    except json.JSONDecodeError:
+        return json_response({"error": "The request was damaged on its way; try again."}, status=400)
+    except ValidationError as e:
+        return json_response({"error": reason(e)}, status=422)
+    except (WarpError, ValueError) as e:
+        return json_response({"error": str(e)}, status=422)
+    return json_response(_state(session))
+
+
+@require_GET
+def state(request: HttpRequest, pk: int) -> HttpResponse:
+    """The result's key, and where each attack that is pulled goes."""
+    return json_response(_state(with_map(pk)))
+
+
+def _state(session: Session) -> dict[str, Any]:
+    wanted = wanted_of(session)
+    made = plan_of(session, wanted)
+    result = result_of(session)
+    rows = []
+    for one in wanted.tightenings:
+        found = made.moves.get(one.key)
+        if found is None:
+            continue
+        rows.append(
+            {
+                "key": one.key,
+                "tracks": wanted.together(one.tracks),
+                "attacks": found.attack_sec.round(6),
+                "targets": found.target_sec.round(6),
+                "goals": [None if np.isnan(g) else round(float(g), 6) for g in found.goal_sec],
+                "moved": found.is_moved.tolist(),
+                "fences": found.fence_sec.round(6),
+            }
+        )
+    return {
+        "key": result.key if result else "",
+        "tightenings": rows,
+        "moves": [{"tracks": wanted.together(m.tracks), "from": m.attack, "to": m.target} for m in wanted.attack_moves],
+        "hushes": [{"track": h.track, "start": h.start, "end": h.end} for h in wanted.hushes],
+        "clock": made.clock.to_json() if made.conformed else None,
+    }
+
+
+@require_POST
+def write_tracks(request: HttpRequest, pk: int) -> HttpResponse:
+    """Start making the files; progress shows at the top of the page."""
+    start(with_map(pk), RESHAPE)
+    return HttpResponse(status=204)
+
+
+@require_GET
+def download(request: HttpRequest, pk: int) -> FileResponse:
+    """All reshaped tracks with both maps, as one file."""
+    session = with_map(pk)
+    result = result_of(session)
+    folder = folder_of(session, result) if result else None
+    if folder is None or not (folder / "ready").exists():
+        raise Http404
+    return FileResponse(zip_of(folder).open("rb"), as_attachment=True, filename=f"{session.title} reshaped.zip")
+
+
+@require_GET
+def clock_times(request: HttpRequest, pk: int) -> HttpResponse:
+    """Seconds (``at``) of the recording on the result's clock, or with ``back`` the other way."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    result = result_of(session)
+    at = float(request.GET["at"])
+    if result is None:
+        return json_response({"at": at})
+    clock = result.plan.clock
+    return json_response({"at": float(clock.to_source(at) if request.GET.get("back") else clock.to_target(at))})
