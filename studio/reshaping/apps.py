@@ -1,3 +1,5 @@
+from typing import Any
+
 from django.apps import AppConfig
 
 
@@ -6,9 +8,17 @@ class ReshapingConfig(AppConfig):
 
     def ready(self) -> None:
         from studio.histories import register_piece
-        from studio.jobs.registry import register
+        from studio.jobs.registry import register, register_state
         from studio.reshaping.wanted import RESHAPING_PIECE
         from studio.reshaping.work import KIND
 
         register(KIND)
         register_piece(RESHAPING_PIECE)
+        register_state(_state)
+
+
+def _state(session: int) -> dict[str, Any]:
+    """Which result was written as files last."""
+    from studio.reshaping.work import written
+
+    return {"written": written(session)}

@@ -77,14 +77,14 @@ def _row(wanted: Reshaping, track: Track, names: dict[int, str]) -> dict[str, An
 def _tightening(session: Session, one: Tightening, names: dict[int, str]) -> dict[str, Any]:
     how = one.how
     value = next((k for k, (_, g) in VALUES.items() if g is not None and how.grid and g.step == how.grid.step), "auto")
-    toward = {"grid": VALUES[value][0], "average": "its own average"}.get(how.target) or names.get(one.other or 0, "?")
+    toward = {"grid": f"the grid ({VALUES[value][0]})", "average": "its own average"}.get(how.target)
     return {
         "key": one.key,
         "names": ", ".join(names.get(t, "?") for t in one.tracks),
         "where": _where(session, how.start, how.end),
         "start": how.start,
         "end": how.end,
-        "toward": toward,
+        "toward": toward or names.get(one.other or 0, "?"),
         "amount": round(100 * how.amount),
     }
 

@@ -22,6 +22,12 @@ def folder_of(session: Session, result: Result) -> Path:
     return session.folder / "reshaped" / result.key
 
 
+def written(session: int) -> str:
+    """The key of the result whose tracks lie ready; empty where there are none."""
+    ready = sorted((Session(pk=session).folder / "reshaped").glob("*/ready"))
+    return ready[0].parent.name if ready else ""
+
+
 def names_of(result: Result) -> dict[int, str]:
     """A file name for each track; tracks of one name are numbered."""
     names: dict[int, str] = {}

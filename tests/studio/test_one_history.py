@@ -224,3 +224,21 @@ class NewTracks(StudioCase):
         history.go_to(now, aside)
         # what was said meanwhile is obeyed there, too
         self.assertTrue(all(holds(s, now.tempo_map) for s in document_of(now).statements))
+
+    def test_a_map_made_by_hand_while_beats_are_found_for_the_first_time_is_kept(self):
+        take = self.session(self.wav(), title="By hand")
+        url = f"/sessions/{take.pk}"
+
+        def make_one_meanwhile(*given, **more):
+            answer = self.post(f"{url}/edit", step=None, kind="rough", bpm=100, meter="4/4", at=1.0)
+            self.assertEqual(answer.status_code, 200, answer.content)
+            return analyse(*given, **more)
+
+        with mock.patch("studio.desk.find_job.analyse", make_one_meanwhile):
+            job = self.work(Job.objects.create(session=take, kind=FIND))
+        self.assertEqual(job.state, Job.State.FAILED)
+        now = Session.objects.get(pk=take.pk)
+        bpm = 60 / np.diff(now.tempo_map.beats().seconds)
+        np.testing.assert_allclose(bpm, 100, atol=1e-6)
+        aside = now.steps.exclude(version="").get().tempo_map
+        np.testing.assert_allclose(60 / np.diff(aside.beats().seconds), 120, atol=2)

@@ -60,12 +60,22 @@ export class Reshaping {
     this.turn = Promise.resolve(); // one change after the other
     document.addEventListener("click", (e) => this.#clicked(e.target.closest("button")?.dataset ?? {}));
     document.addEventListener("submit", (e) => this.#submitted(e));
+    document.body.addEventListener("session-state", (e) =>
+      this.#written(/** @type {CustomEvent} */ (e).detail.written),
+    );
     document.addEventListener("input", (e) => this.#turned(e.target));
     document.addEventListener("change", (e) => {
       const select = /** @type {HTMLSelectElement} */ (e.target);
       const track = select.dataset.engine;
       if (track) this.make({ do: "engine", track: Number(track), engine: select.value });
     });
+  }
+
+  /** Files of a result are ready, or gone. */
+  #written(key) {
+    if (this.files !== undefined && this.files !== key && this.desk.panels.stage === "reshape")
+      this.desk.panels.refresh();
+    this.files = key;
   }
 
   get #url() {
@@ -78,10 +88,10 @@ export class Reshaping {
   }
 
   /** The map or what is wanted may have changed; `show` the result, where there is one. */
-  async ask(show = this.shown) {
+  async ask(show = false) {
     if (this.desk.step === null) return;
     const state = await tryJson(`${this.#url}/state`);
-    if (state) await this.#take(state, show);
+    if (state) await this.#take(state, show || this.shown); // as it is when the answer comes
   }
 
   /** Ask the server for a change; from then on the result is heard, where there is one. */
@@ -98,14 +108,14 @@ export class Reshaping {
     const { ok, data } = await send(this.#url, request);
     if (!ok) return note(data.error ?? "That could not be done.", true);
     const first = !this.shown && data.key && ["tighten", "conform", "amount", "move"].includes(request.do);
-    await this.#take(data, first);
+    await this.#take(data, first || this.shown);
     this.latency = performance.now() - begun;
     if (first) note("You hear the result now. Ctrl Enter switches to the recording and back.");
     if (request.do !== "amount") this.desk.panels.refresh();
     return undefined;
   }
 
-  async #take(state, show = this.shown) {
+  async #take(state, show) {
     this.state = state;
     this.desk.redraw();
     if (show || this.shown) await this.show(show ? state.key : "");
@@ -123,6 +133,7 @@ export class Reshaping {
     const { desk } = this;
     if (key === clock.key) return;
     const begun = performance.now();
+    const { start: left } = desk.view;
     const [grid, seconds, loop] = [desk.before ?? desk.grid, desk.player.seconds, desk.loop];
     clock.key = key;
     const [facts, map] = await Promise.all(
@@ -137,7 +148,7 @@ export class Reshaping {
       if (loop) desk.setLoop(loop.map(moved), desk.loopBar);
       await desk.player.relayout(facts);
       await desk.player.seek(moved(seconds));
-      desk.view.show(moved(seconds));
+      desk.view.set(moved(left), desk.view.spp);
     } else desk.player.renew();
     document.body.dataset.clock = key ? "result" : "recording";
     this.switchLatency = performance.now() - begun;

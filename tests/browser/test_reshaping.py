@@ -1,0 +1,116 @@
+"""Reshaping in the real page: tighten a stretch, hear it, conform, switch clocks while playing, take it back."""
+
+import numpy as np
+
+from tests.browser.studio import DemoCase, quiet, settled
+
+
+class Reshaping(DemoCase):
+    def setUp(self):
+        self.page = self.browser.page()
+        self.page.goto(f"{self.studio.url}/sessions/3/desk")
+        settled(self.page)
+        self.origin = self.page.evaluate("desk.step")
+        self.page.get_by_role("tab", name="Reshape").click()
+        self.page.wait_for_selector("#tighten-form")
+        quiet(self.page)
+
+    def tearDown(self):
+        self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
+        self.page.close()
+        self.assertEqual(self.browser.errors, [])
+
+    def on(self, clock):
+        self.page.wait_for_function("clock => document.body.dataset.clock === clock", arg=clock)
+        quiet(self.page)
+
+    def tighten(self):
+        page = self.page
+        page.evaluate("desk.setLoop([8, 12].map((b) => desk.grid.time[desk.grid.bar.indexOf(b)]))")
+        page.get_by_label("Drum and boots", exact=True).first.check()
+        page.get_by_role("button", name="Tighten the stretch").click()
+        self.on("result")
+
+    def conform(self, bpm):
+        page = self.page
+        page.get_by_role("tab", name="Conform").click()
+        page.locator("[name=kind][value=tempo]").check()
+        page.locator("[name=bpm]").fill(str(bpm))
+        page.get_by_role("button", name="Conform", exact=True).click()
+        self.on("result")
+
+    def test_a_stretch_is_tightened_turned_and_taken_back(self):
+        page = self.page
+        self.tighten()
+        moved = page.evaluate("desk.reshaping.state.tightenings[0].moved.filter(Boolean).length")
+        self.assertGreater(moved, 8)
+        key = page.evaluate("desk.facts.clock")
+        slider = page.locator("[data-amount]")
+        slider.focus()
+        page.keyboard.press("ArrowLeft")
+        page.wait_for_function("key => desk.facts.clock !== key", arg=key)
+        quiet(page)
+        targets, attacks = (
+            np.array(page.evaluate(f"desk.reshaping.state.tightenings[0].{what}")) for what in ("targets", "attacks")
+        )
+        goals = np.array(page.evaluate("desk.reshaping.state.tightenings[0].goals"), dtype=float)
+        at = np.flatnonzero(page.evaluate("desk.reshaping.state.tightenings[0].moved"))
+        np.testing.assert_allclose((targets - attacks)[at], 0.55 * (goals - attacks)[at], atol=2e-6)
+        # the ticked player stays ticked while the panel comes anew
+        self.assertTrue(page.get_by_label("Drum and boots", exact=True).first.is_checked())
+        page.get_by_role("button", name="Take back").click()
+        self.on("recording")
+        self.assertEqual(page.evaluate("desk.reshaping.state.tightenings"), [])
+
+    def test_without_a_stretch_or_a_player_it_says_what_is_missing(self):
+        page = self.page
+        page.get_by_role("button", name="Tighten the stretch").click()
+        page.get_by_text("Tick the player whose attacks are to move.").wait_for()
+        page.get_by_label("Drum and boots", exact=True).first.check()
+        page.get_by_role("button", name="Tighten the stretch").click()
+        page.get_by_text("Choose a stretch first").wait_for()
+
+    def test_both_clocks_stand_at_the_same_bar_and_beat_while_playing(self):
+        page = self.page
+        self.conform(120)
+        beats = np.array(page.evaluate("desk.grid.time"))
+        np.testing.assert_allclose(np.diff(beats)[:100], 0.5, atol=1e-6)
+        page.evaluate("desk.player.play(desk.grid.time[80])")
+        page.wait_for_function("desk.player.playing && desk.player.seconds > desk.grid.time[81]")
+        page.keyboard.press("Control+Enter")
+        self.on("recording")
+        place = "desk.grid.at(desk.player.seconds)"
+        self.assertTrue(80 <= page.evaluate(place) < 96)
+        self.assertTrue(page.evaluate("desk.player.playing"))
+        page.wait_for_function("!desk.player.waiting")
+        page.keyboard.press("Control+Enter")
+        self.on("result")
+        self.assertTrue(80 <= page.evaluate(place) < 110)
+        page.keyboard.press(" ")
+
+    def test_the_map_is_edited_on_the_recording(self):
+        page = self.page
+        self.conform(100)
+        step = page.evaluate("desk.step")
+        page.keyboard.press("d")
+        page.get_by_text("The map is edited on the recording").wait_for()
+        self.assertEqual(page.evaluate("desk.step"), step)
+        page.keyboard.press("Control+z")
+        self.on("recording")
+        page.wait_for_function("desk.reshaping.state.key === ''")
+        self.assertFalse(page.evaluate("desk.grid.time.every((t, i, a) => !i || Math.abs(t - a[i - 1] - 0.6) < 1e-6)"))
+
+    def test_a_track_is_hushed_and_the_cost_is_shown(self):
+        page = self.page
+        self.conform(104)
+        page.keyboard.press("Control+Enter")
+        self.on("recording")
+        page.evaluate("desk.setLoop([2, 4].map((b) => desk.grid.time[desk.grid.bar.indexOf(b)]))")
+        page.get_by_role("tab", name="Hush").click()
+        page.get_by_role("button", name="Hush the stretch").click()
+        page.wait_for_selector("text=bar 2 to 4, silent")
+        page.get_by_role("tab", name="Cost").click()
+        page.wait_for_selector(".strip")
+        self.assertEqual(page.locator(".strip rect").count(), 240)
+        page.get_by_role("button", name="Make the reshaped tracks").click()
+        page.get_by_role("link", name="Tracks and maps, ZIP").wait_for(timeout=90_000)

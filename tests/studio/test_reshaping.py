@@ -1,0 +1,222 @@
+"""Reshaping through the server: what is wanted is a step, the result has a clock of its own, files come of it."""
+
+import io
+import json
+import zipfile
+
+import mido
+import numpy as np
+import soundfile as sf
+
+from core import audio
+from studio.jobs.models import Job
+from studio.library.models import Session
+from studio.reshaping.result import result_of
+from studio.reshaping.wanted import wanted_of
+from studio.reshaping.work import RESHAPE
+from studio.streaming import BLOCK
+from tests.studio.base import StudioCase
+
+RATE = 44_100
+#: A player who strays by up to 18 ms from 120 a minute, one beat in three.
+LOOSE = 1 + 0.5 * np.arange(40) + 0.018 * np.where(np.arange(40) % 3 == 1, np.sin(np.arange(40)), 0)
+
+
+class Reshaping(StudioCase):
+    def setUp(self):
+        super().setUp()
+        self.take = self.session(self.wav(), self.wav("wood.wav", LOOSE))
+        self.work(Job.objects.create(session=self.take, kind="find"))
+        self.take.refresh_from_db()
+        # the map that everybody agrees on: 120, steady
+        self.url = f"/sessions/{self.take.pk}"
+        self.post(f"{self.url}/edit", kind="steady", step=self.take.step_id)
+        self.kick, self.wood = self.take.tracks.order_by("pk")
+
+    def fresh(self):
+        return Session.objects.select_related("step").get(pk=self.take.pk)
+
+    def ask(self, **request):
+        answer = self.post(f"{self.url}/reshape", **request)
+        return answer.status_code, answer.json()
+
+    def tighten(self, **more):
+        request = {"do": "tighten", "tracks": [self.wood.pk], "start": 4.9, "end": 10.9, "value": "1/4", "amount": 100}
+        return self.ask(**{**request, **more})
+
+    def samples(self, key, first=0, count=1):
+        """Blocks of the second track."""
+        url = f"{self.url}/blocks/{{}}?tracks={self.wood.pk}" + (f"&clock={key}" if key else "")
+        data = b"".join(self.client.get(url.format(n)).content for n in range(first, first + count))
+        return np.frombuffer(data, dtype=np.float32)
+
+    def test_a_loose_player_is_tight_in_the_stretch_and_the_same_outside(self):
+        status, state = self.tighten()
+        self.assertEqual(status, 200)
+        (row,) = state["tightenings"]
+        self.assertGreater(sum(row["moved"]), 2)
+        beats = self.fresh().tempo_map.seconds_at(np.round(self.fresh().tempo_map.quarters_at(row["targets"])))
+        self.assertLess(np.abs(np.array(row["targets"]) - beats)[row["moved"]].max(), 1e-4)
+        count = int(20 * RATE / BLOCK)
+        was, now = self.samples("", 0, count), self.samples(state["key"], 0, count)
+        first, last = (round(f * RATE) for f in (row["fences"][0], row["fences"][-1]))
+        np.testing.assert_array_equal(now[:first], was[:first])
+        np.testing.assert_array_equal(now[last:], was[last:])
+        self.assertFalse(np.array_equal(now[first:last], was[first:last]))
+
+    def test_each_change_is_a_step_and_undo_takes_it_back(self):
+        before = self.fresh().step_id
+        self.tighten()
+        step = self.fresh().step
+        self.assertEqual(step.name, "Tighten wood by 100 %")
+        self.ask(do="amount", key=1, amount=40)
+        self.assertEqual(wanted_of(self.take).tightenings[0].how.amount, 0.4)
+        self.post(f"{self.url}/undo", by=-1, step=self.fresh().step_id)
+        self.post(f"{self.url}/undo", by=-1, step=self.fresh().step_id)
+        self.assertEqual(self.fresh().step_id, before)
+        self.assertTrue(wanted_of(self.take).is_empty)
+        self.assertIsNone(result_of(self.fresh()))
+        self.post(f"{self.url}/undo", by=1, step=before)
+        self.assertEqual(len(wanted_of(self.take).tightenings), 1)
+
+    def test_an_attack_is_left_out_and_a_fence_is_set(self):
+        _, state = self.tighten()
+        row = state["tightenings"][0]
+        at = next(a for a, moved in zip(row["attacks"], row["moved"], strict=True) if moved)
+        _, state = self.ask(do="attack", key=1, at=at)
+        row = state["tightenings"][0]
+        self.assertEqual(row["moved"][row["attacks"].index(at)], False)
+        _, state = self.ask(do="attack", key=1, at=at)
+        self.assertEqual(state["tightenings"][0]["moved"][row["attacks"].index(at)], True)
+        _, state = self.ask(do="fence", key=1, at=8.2)
+        self.assertIn(8.2, state["tightenings"][0]["fences"])
+
+    def test_conform_gives_the_page_another_clock(self):
+        _, state = self.ask(do="conform", kind="tempo", bpm=100)
+        key = state["key"]
+        facts = self.client.get(f"{self.url}/facts?clock={key}").json()
+        self.assertEqual(facts["clock"], key)
+        self.assertGreater(facts["seconds"], 1.15 * self.take.seconds)
+        grid = self.client.get(f"{self.url}/map?clock={key}").json()
+        np.testing.assert_allclose(np.diff(grid["grid"]["time"]), 0.6, atol=1e-6)
+        self.assertEqual(grid["step"], self.fresh().step_id)
+        click = self.client.get(f"{self.url}/click?clock={key}").json()["samples"]
+        np.testing.assert_allclose(np.diff(click), 0.6 * RATE, atol=1)
+        # strokes lie on the new grid, in sound as in picture
+        strokes = np.array(self.client.get(f"/tracks/{self.kick.pk}/attacks?clock={key}").json()["seconds"])
+        times = np.array(grid["grid"]["time"])
+        self.assertLess(np.abs(strokes[5:30, None] - times).min(axis=1).max(), 0.003)
+        peaks = self.client.get(f"/tracks/{self.kick.pk}/peaks/64/0?clock={key}").content
+        pairs = np.frombuffer(peaks, dtype=np.int16).reshape(-1, 2)
+        loud = np.flatnonzero(pairs[:, 1] > 9000)
+        begins = loud[np.diff(loud, prepend=-999) > 300] * 64 / RATE
+        self.assertLess(np.abs(begins[:, None] - times).min(axis=1).max(), 0.004)
+        # without the clock nothing has changed
+        self.assertEqual(self.client.get(f"{self.url}/facts").json()["seconds"], self.take.seconds)
+
+    def test_another_sessions_map_leads(self):
+        other = self.session(self.wav("slow.wav", 2 + 0.6 * np.arange(40)), title="Slow one")
+        self.work(Job.objects.create(session=other, kind="find"))
+        status, state = self.ask(do="conform", kind="map", session=other.pk)
+        self.assertEqual(status, 200)
+        other.refresh_from_db()
+        mine = self.client.get(f"{self.url}/map?clock={state['key']}").json()["grid"]
+        bars = np.array(mine["bar"])[np.array(mine["beat"]) == 1][1:6]
+        times = np.array(mine["time"])[np.array(mine["beat"]) == 1][1:6]
+        np.testing.assert_allclose(times, other.tempo_map.bar_seconds(bars), atol=1e-6)
+
+    def test_what_cannot_be_is_refused_in_words_and_changes_nothing(self):
+        before = self.fresh().step_id
+        for request, words in [
+            ({"do": "tighten", "tracks": [], "start": 1, "end": 2}, "tracks"),
+            ({"do": "tighten", "tracks": [self.wood.pk], "start": 5, "end": 2}, "after it starts"),
+            ({"do": "tighten", "tracks": [self.wood.pk], "start": 1, "end": 9, "target": "track"}, "another track"),
+            ({"do": "tighten", "tracks": [99999], "start": 1, "end": 9}, "taken out"),
+            ({"do": "conform", "kind": "tempo", "bpm": 0.001}, "tempo"),
+            ({"do": "conform", "kind": "map", "session": 99999}, "another session"),
+            ({"do": "amount", "key": 77}, "taken back"),
+            ({"do": "hush", "track": self.wood.pk, "start": 4, "end": 4}, "stretch"),
+            ({"do": "fly"}, "fly"),
+        ]:
+            with self.subTest(request):
+                status, answer = self.ask(**request)
+                self.assertEqual(status, 422)
+                self.assertIn(words, answer["error"])
+        infinite = self.client.post(
+            f"{self.url}/reshape",
+            '{"do": "hush", "track": 1, "start": 1, "end": Infinity}',
+            content_type="application/json",
+        )
+        self.assertEqual(infinite.status_code, 422)
+        broken = self.client.post(f"{self.url}/reshape", "{", content_type="application/json")
+        self.assertEqual(broken.status_code, 400)
+        self.assertEqual(self.fresh().step_id, before)
+        self.assertTrue(wanted_of(self.take).is_empty)
+
+    def test_a_hush_is_silence_with_fades(self):
+        _, state = self.ask(do="hush", track=self.wood.pk, start=4.6, end=6.4)
+        now, was = self.samples(state["key"], 0, 30), self.samples("", 0, 30)
+        inside = slice(round(4.7 * RATE), round(6.3 * RATE))
+        self.assertGreater(np.abs(was[inside]).max(), 0.1)
+        self.assertEqual(np.abs(now[inside]).max(), 0)
+        np.testing.assert_array_equal(now[: round(4.6 * RATE)], was[: round(4.6 * RATE)])
+        np.testing.assert_array_equal(now[round(6.4 * RATE) :], was[round(6.4 * RATE) :])
+
+    def test_tracks_that_move_together_share_one_warp(self):
+        self.ask(do="group", tracks=[self.kick.pk, self.wood.pk])
+        self.tighten()
+        result = result_of(self.fresh())
+        self.assertEqual([g.tracks for g in result.groups], [(self.kick.pk, self.wood.pk)])
+        self.ask(do="engine", track=self.kick.pk, engine="voice")
+        self.assertEqual({g.engine for g in result_of(self.fresh()).groups}, {"voice"})
+
+    def test_the_pane_shows_all_of_it(self):
+        self.tighten()
+        self.ask(do="hush", track=self.kick.pk, start=4, end=6)
+        self.ask(do="move", track=self.kick.pk, attack=8.0, ms=-12)
+        self.ask(do="conform", kind="freedom", drift=50, jitter=0)
+        text = self.client.get(f"{self.url}/panel/reshape").content.decode()
+        for words in ("toward the grid (1/4)", "-12 ms", "silent", 'value="50"', "Make the reshaped tracks"):
+            self.assertIn(words, text)
+
+    def test_the_tracks_are_written_with_both_maps(self):
+        _, state = self.ask(do="conform", kind="tempo", bpm=100)
+        self.assertEqual(self.client.get(f"{self.url}/reshape/tracks.zip").status_code, 404)
+        self.assertEqual(self.client.post(f"{self.url}/reshape/write").status_code, 204)
+        job = self.work(Job.objects.get(session=self.take, kind=RESHAPE))
+        self.assertEqual(job.state, Job.State.DONE, job.message)
+        data = b"".join(self.client.get(f"{self.url}/reshape/tracks.zip").streaming_content)
+        archive = zipfile.ZipFile(io.BytesIO(data))
+        self.assertEqual(sorted(archive.namelist()), ["kick.wav", "map as played.mid", "map.mid", "wood.wav"])
+        lengths = set()
+        for name in ("kick.wav", "wood.wav"):
+            with sf.SoundFile(io.BytesIO(archive.read(name))) as f:
+                lengths.add(f.frames)
+                self.assertEqual(f.subtype, "PCM_24")
+        self.assertEqual(len(lengths), 1)
+        written, _ = sf.read(io.BytesIO(archive.read("wood.wav")), dtype="float32")
+        heard = self.samples(state["key"], 0, 40)
+        np.testing.assert_allclose(written[: len(heard)], heard, atol=2**-22)
+        tempos = [m.tempo for m in mido.MidiFile(file=io.BytesIO(archive.read("map.mid"))) if m.type == "set_tempo"]
+        self.assertIn(600_000, tempos)
+
+    def test_nothing_to_write_is_said(self):
+        job = self.work(Job.objects.create(session=self.take, kind=RESHAPE))
+        self.assertEqual(job.state, Job.State.FAILED)
+        self.assertIn("Nothing is reshaped", job.message)
+
+    def test_the_recording_is_never_altered(self):
+        before = audio.read(self.wood.source, 0, 20 * RATE)
+        self.tighten()
+        self.ask(do="conform", kind="average")
+        self.client.post(f"{self.url}/reshape/write")
+        self.work(Job.objects.get(session=self.take, kind=RESHAPE))
+        np.testing.assert_array_equal(audio.read(self.wood.source, 0, 20 * RATE), before)
+
+    def test_what_is_wanted_follows_the_map(self):
+        self.tighten()
+        old = self.client.get(f"{self.url}/reshape/state").json()
+        self.post(f"{self.url}/edit", kind="nudge", beat=12, by=0.012, step=self.fresh().step_id)
+        new = self.client.get(f"{self.url}/reshape/state").json()
+        self.assertNotEqual(json.dumps(old["tightenings"]), json.dumps(new["tightenings"]))
+        self.assertNotEqual(old["key"], new["key"])
