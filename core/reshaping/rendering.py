@@ -23,7 +23,7 @@ _BLOCK = 1 << 17
 _WORTH_COPYING, _MELT = 0.25, 0.012
 #: Seconds: longer pieces are cut at the next attack, or where none comes, after the second time, with a longer melt. So
 #: any place of the result is made without all that comes before it.
-_SEGMENT, _LONGEST, _LONG_MELT = 6.0, 10.0, 0.08
+_SEGMENT, _LONGEST, _LONG_MELT = 2.5, 5.0, 0.08
 #: Seconds before an attack at which a cut has left the path, at most.
 _NEAR = 0.012
 

@@ -43,10 +43,12 @@ class ArraySource:
 
 
 class FileSource:
-    """An audio file, of which only a window is held. Raises :class:`core.audio.AudioError`."""
+    """An audio file, of which only a window is held: what was asked for and ``ahead`` frames. ``info``: what the file
+    holds, where that is known. Raises :class:`core.audio.AudioError`."""
 
-    def __init__(self, path: Path) -> None:
-        info = audio.inspect(path)
+    def __init__(self, path: Path, ahead: int = _AHEAD, info: audio.AudioInfo | None = None) -> None:
+        info = info or audio.inspect(path)
+        self.ahead = ahead
         self.path, self.rate, self.channels, self.frames = path, info.rate, info.channels, info.frames
         self._window: Samples = np.zeros((0, self.channels), dtype=np.float32)
         self._start = 0
@@ -57,7 +59,7 @@ class FileSource:
         if first >= last:
             return out
         if not self._start <= first or last > self._start + len(self._window):
-            count = min(self.frames, last + _AHEAD) - first
+            count = min(self.frames, last + self.ahead) - first
             self._window, self._start = audio.read(self.path, first, count), first
         out[first - start : last - start] = self._window[first - self._start : last - self._start]
         return out

@@ -106,6 +106,11 @@ class Warp:
         return Warp(self.source_sec, self.target_sec + seconds)
 
     @property
+    def is_identity(self) -> bool:
+        """Whether everything stays where it is."""
+        return bool((self.source_sec == self.target_sec).all())
+
+    @property
     def stretch(self) -> Floats:
         """How many times as long each piece between anchors becomes; ``(len - 1,)``."""
         return np.diff(self.target_sec) / np.diff(self.source_sec)

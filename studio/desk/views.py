@@ -63,6 +63,7 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
                 "channels": t.channels,
                 "frames": result.frames(t) if result and t.analysed else t.frames,
                 "analysed": t.analysed,
+                "version": result.version(t.pk) if result and t.analysed else "",
                 "gain": t.gain,
                 "muted": t.muted,
                 "solo": t.solo,

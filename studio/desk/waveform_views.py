@@ -9,8 +9,8 @@ from studio.analysis.features import attacks, energy, peaks
 from studio.desk.fold import fold
 from studio.library.models import Session, Track
 from studio.reshaping.peaks import result_peaks
-from studio.reshaping.result import in_clock
-from studio.responses import bytes_response, json_response
+from studio.reshaping.result import Result, in_clock
+from studio.responses import FOR_EVER, bytes_response, json_response
 
 #: Peaks (or samples) a drawn tile.
 TILE = 4096
@@ -23,7 +23,9 @@ def peaks_tile(request: HttpRequest, pk: int, level: int, tile: int) -> HttpResp
     track = get_object_or_404(_TRACKS, pk=pk, analysed=True)
     try:
         if result := in_clock(request, track.session):
-            return bytes_response(result_peaks(result, track, level, tile * TILE, TILE))
+            return bytes_response(
+                result_peaks(result, track, level, tile * TILE, TILE), _lasting(request, result, track)
+            )
         return bytes_response(peaks(track, level, tile * TILE, TILE))
     except (KeyError, FileNotFoundError):
         raise Http404 from None
@@ -34,8 +36,15 @@ def samples_tile(request: HttpRequest, pk: int, tile: int) -> HttpResponse:
     """Single samples of one track, channels averaged, as float32, for the deepest zoom."""
     track = get_object_or_404(_TRACKS, pk=pk, analysed=True)
     result = in_clock(request, track.session)
-    found = result.read(track, tile * TILE, TILE) if result else audio.read(track.playback, tile * TILE, TILE)
-    return bytes_response(found.mean(axis=1).tobytes())
+    if result:
+        found = result.read(track, tile * TILE, TILE)
+        return bytes_response(found.mean(axis=1).tobytes(), _lasting(request, result, track))
+    return bytes_response(audio.read(track.playback, tile * TILE, TILE).mean(axis=1).tobytes())
+
+
+def _lasting(request: HttpRequest, result: Result, track: Track) -> str:
+    """What was asked for may be kept for ever; where the track was reshaped again meanwhile, not at all."""
+    return FOR_EVER if result.version(track.pk) == request.GET["clock"] else "private, no-store"
 
 
 @require_GET

@@ -19,6 +19,6 @@ class ReshapingConfig(AppConfig):
 
 def _state(session: int) -> dict[str, Any]:
     """Which result was written as files last."""
-    from studio.reshaping.work import written
+    from studio.reshaping.files import written
 
     return {"written": written(session)}

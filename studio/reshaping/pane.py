@@ -15,10 +15,10 @@ from core.reshaping.plan import Reshaping, Tightening
 from core.tempomap.position import position_at
 from studio.analysis.features import analysed, attacks
 from studio.library.models import Session, Track
+from studio.reshaping.files import is_ready
 from studio.reshaping.requests import VALUES
 from studio.reshaping.result import Result, engine_of, result_of
 from studio.reshaping.wanted import wanted_of
-from studio.reshaping.work import folder_of
 
 
 def pane_context(session: Session) -> dict[str, Any]:
@@ -56,7 +56,7 @@ def pane_context(session: Session) -> dict[str, Any]:
         "groups": [", ".join(names[t] for t in g if t in names) for g in wanted.groups],
         "suggested": None if wanted.groups else _suggested(session),
         "cost": _cost(session, result) if result else None,
-        "ready": bool(result and (folder_of(session, result) / "ready").exists()),
+        "ready": bool(result and is_ready(session, result.key)),
         "gentle": GENTLE,
     }
 

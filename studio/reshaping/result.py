@@ -13,19 +13,21 @@ import orjson
 from django.http import HttpRequest
 from numpy.typing import NDArray
 
-from core.audio import Samples
+from core import audio
+from core.audio import AudioInfo, Samples
 from core.listening.attacks import Attacks
 from core.reshaping.choice import Suggestion, attacks_to_keep, suggest_engine
 from core.reshaping.engines import EngineName
 from core.reshaping.hushing import Hushed
 from core.reshaping.plan import Plan, Reshaping, plan
-from core.reshaping.rendering import Piece, length, piece_samples, pieces
+from core.reshaping.rendering import Piece, piece_samples, pieces
 from core.reshaping.sources import FileSource, SampleSource, Together
 from core.reshaping.warp import Warp
 from core.tempomap import TempoMap
 from studio.analysis.features import analysed, attacks, content_key
 from studio.caches import remembered
 from studio.library.models import Session, Track
+from studio.reshaping.files import folder_of, is_ready, names_of
 from studio.reshaping.wanted import wanted_of
 
 if TYPE_CHECKING:
@@ -33,13 +35,15 @@ if TYPE_CHECKING:
 
 Floats = NDArray[np.float64]
 T = TypeVar("T")
+#: Frames read at once where an engine goes through a piece.
+_AHEAD = 1 << 16
 
 
 @dataclass(frozen=True)
 class Group:
     """Tracks that are stretched as one, by their keys, with all that their sound depends on."""
 
-    key: Hashable
+    key: str
     tracks: tuple[int, ...] = field(compare=False)
     warp: Warp = field(compare=False)
     engine: EngineName = field(compare=False)
@@ -59,6 +63,7 @@ class Result:
     plan: Plan
     groups: tuple[Group, ...]
     tracks: dict[int, Track]
+    infos: dict[int, AudioInfo]
 
     @property
     def map(self) -> TempoMap:
@@ -67,34 +72,43 @@ class Result:
     def group_of(self, track: int) -> Group:
         return next(g for g in self.groups if track in g.tracks)
 
+    def version(self, track: int) -> str:
+        """Names how a track looks and sounds; empty where that is as it was recorded."""
+        group = self.group_of(track)
+        hushed = any(h.track == track for h in self.wanted.hushes)
+        return group.key if hushed or not group.warp.is_identity else ""
+
     def frames(self, track: Track) -> int:
         """Length of a track's result at the session's rate."""
-        return length(self.group_of(track.pk).warp, self.source((track.pk,)))
+        rate = self.session.sample_rate
+        return max(0, round(float(self.group_of(track.pk).warp.to_target(self.infos[track.pk].frames / rate)) * rate))
 
     @property
     def seconds(self) -> float:
         return max((self.frames(t) / self.session.sample_rate for t in self.tracks.values()), default=0.0)
 
-    def source(self, tracks: tuple[int, ...]) -> Together:
+    def source(self, tracks: tuple[int, ...], ahead: int = 0) -> Together:
+        """The recordings of some tracks, hushed; files are read ``ahead`` frames at a time."""
         sources: list[SampleSource] = []
         for pk in tracks:
             hushes = tuple(h for h in self.wanted.hushes if h.track == pk)
-            sources.append(Hushed(FileSource(self.tracks[pk].playback), hushes))
+            sources.append(Hushed(FileSource(self.tracks[pk].playback, ahead, self.infos[pk]), hushes))
         return Together(sources)
 
     def read(self, track: Track, first: int, count: int) -> Samples:
         """Samples ``first`` to ``first + count`` of a track's result; silence past its end."""
+        if is_ready(self.session, self.key):
+            return audio.read(folder_of(self.session, self.key) / names_of(self.tracks)[track.pk], first, count)
         group = self.group_of(track.pk)
-        together = self.source(group.tracks)
         out = np.zeros((count, track.channels), dtype=np.float32)
         at = sum(self.tracks[pk].channels for pk in group.tracks[: group.tracks.index(track.pk)])
         own = slice(at, at + track.channels)
-        last = min(first + count, length(group.warp, together))
-        for piece in pieces(group.warp, together.rate, group.attacks, first, last):
+        last = min(first + count, self.frames(track))
+        for piece in pieces(group.warp, self.session.sample_rate, group.attacks, first, last):
             a, b = max(first, piece.start), min(last, piece.stop)
             if not piece.moves:
                 start = int(piece.source[0]) + a - piece.start
-                out[a - first : b - first] = together.read(start, start + b - a)[:, own]
+                out[a - first : b - first] = self.source((track.pk,)).read(start, start + b - a)
                 continue
             made = _piece(group, Place(piece.start, piece), self)
             out[a - first : b - first] = made[a - piece.start : b - piece.start, own]
@@ -134,9 +148,9 @@ def _piece(group: Group, place: Place, result: Result) -> Samples:
     return _made(group, place, _Uncompared(result))
 
 
-@remembered(96)  # up to ten seconds each, some 2 MB a channel
+@remembered(192)  # up to five seconds each, some 1 MB a channel
 def _made(group: Group, place: Place, result: _Uncompared[Result]) -> Samples:
-    source = result.value.source(group.tracks)
+    source = result.value.source(group.tracks, ahead=_AHEAD)
     return np.concatenate(list(piece_samples(source, place.piece, group.engine, group.attacks)))
 
 
@@ -168,7 +182,8 @@ def _result(_depends: Hashable, given: _Uncompared[tuple[Session, Reshaping]]) -
     tracks = {t.pk: t for t in session.tracks.filter(analysed=True).select_related("session")}
     groups = tuple(_groups(wanted, made, tracks, content_key(session)))
     key = _digest([[g.key for g in groups], made.map.to_json()])
-    return Result(session, key, wanted, made, groups, tracks)
+    infos = {pk: audio.inspect(t.playback) for pk, t in tracks.items()}
+    return Result(session, key, wanted, made, groups, tracks, infos)
 
 
 def _groups(wanted: Reshaping, made: Plan, tracks: dict[int, Track], content: Hashable) -> Iterator[Group]:

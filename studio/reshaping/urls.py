@@ -7,5 +7,4 @@ urlpatterns = [
     path("sessions/<int:pk>/reshape/state", views.state, name="reshape-state"),
     path("sessions/<int:pk>/reshape/write", views.write_tracks, name="reshape-write"),
     path("sessions/<int:pk>/reshape/tracks.zip", views.download, name="reshape-download"),
-    path("sessions/<int:pk>/reshape/clock", views.clock_times, name="reshape-clock"),
 ]

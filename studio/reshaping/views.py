@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from django.db import transaction
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import ValidationError
 
@@ -17,10 +16,11 @@ from studio.jobs.tasks import start
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.reshaping.bundle import zip_of
+from studio.reshaping.files import folder_of, is_ready
 from studio.reshaping.requests import ChangeTightening, read_request
 from studio.reshaping.result import plan_of, result_of
 from studio.reshaping.wanted import reason, save_wanted, wanted_of
-from studio.reshaping.work import RESHAPE, folder_of
+from studio.reshaping.work import RESHAPE
 from studio.responses import json_response
 
 
@@ -32,15 +32,15 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
         asked = read_request(json.loads(request.body))
         with transaction.atomic():
             wanted, name = asked.change(wanted_of(session), session)
-            plan_of(session, wanted)
             save_wanted(session, wanted, name, gesture=isinstance(asked, ChangeTightening))
+            state = _state(session)  # raises where it cannot be done, and nothing is stored
     except json.JSONDecodeError:
         return json_response({"error": "The request was damaged on its way; try again."}, status=400)
     except ValidationError as e:
         return json_response({"error": reason(e)}, status=422)
     except (WarpError, ValueError) as e:
         return json_response({"error": str(e)}, status=422)
-    return json_response(_state(session))
+    return json_response(state)
 
 
 @require_GET
@@ -51,8 +51,8 @@ def state(request: HttpRequest, pk: int) -> HttpResponse:
 
 def _state(session: Session) -> dict[str, Any]:
     wanted = wanted_of(session)
-    made = plan_of(session, wanted)
     result = result_of(session)
+    made = result.plan if result else plan_of(session, wanted)
     rows = []
     for one in wanted.tightenings:
         found = made.moves.get(one.key)
@@ -90,19 +90,8 @@ def download(request: HttpRequest, pk: int) -> FileResponse:
     """All reshaped tracks with both maps, as one file."""
     session = with_map(pk)
     result = result_of(session)
-    folder = folder_of(session, result) if result else None
-    if folder is None or not (folder / "ready").exists():
+    if result is None or not is_ready(session, result.key):
         raise Http404
-    return FileResponse(zip_of(folder).open("rb"), as_attachment=True, filename=f"{session.title} reshaped.zip")
-
-
-@require_GET
-def clock_times(request: HttpRequest, pk: int) -> HttpResponse:
-    """Seconds (``at``) of the recording on the result's clock, or with ``back`` the other way."""
-    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    result = result_of(session)
-    at = float(request.GET["at"])
-    if result is None:
-        return json_response({"at": at})
-    clock = result.plan.clock
-    return json_response({"at": float(clock.to_source(at) if request.GET.get("back") else clock.to_target(at))})
+    return FileResponse(
+        zip_of(folder_of(session, result.key)).open("rb"), as_attachment=True, filename=f"{session.title} reshaped.zip"
+    )

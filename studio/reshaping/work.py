@@ -9,7 +9,7 @@ from core.formats import smf
 from core.reshaping.writing import GroupToWrite, TrackToWrite, needed_bytes, write_groups
 from studio.jobs.models import Job
 from studio.jobs.registry import Failed, JobKind, Report
-from studio.library.models import Session
+from studio.reshaping.files import folder_of, names_of
 from studio.reshaping.result import Result, result_of
 
 RESHAPE = "reshape"
@@ -17,31 +17,8 @@ RESHAPE = "reshape"
 _RESERVE = 200 << 20
 
 
-def folder_of(session: Session, result: Result) -> Path:
-    """Where the tracks of this result are written."""
-    return session.folder / "reshaped" / result.key
-
-
-def written(session: int) -> str:
-    """The key of the result whose tracks lie ready; empty where there are none."""
-    ready = sorted((Session(pk=session).folder / "reshaped").glob("*/ready"))
-    return ready[0].parent.name if ready else ""
-
-
-def names_of(result: Result) -> dict[int, str]:
-    """A file name for each track; tracks of one name are numbered."""
-    names: dict[int, str] = {}
-    for pk, track in result.tracks.items():
-        stem = "".join(c if c.isalnum() or c in " -_" else "_" for c in Path(track.name).stem).strip() or "track"
-        name, n = f"{stem}.wav", 2
-        while name in names.values():
-            name, n = f"{stem} {n}.wav", n + 1
-        names[pk] = name
-    return names
-
-
 def groups_to_write(result: Result, folder: Path) -> list[GroupToWrite]:
-    names = names_of(result)
+    names = names_of(result.tracks)
     out = []
     for group in result.groups:
         tracks = tuple(
@@ -62,7 +39,7 @@ def write(job: Job, report: Report) -> None:
     result = result_of(session)
     if result is None:
         raise Failed("Nothing is reshaped: the result is the recording.")
-    folder = folder_of(session, result)
+    folder = folder_of(session, result.key)
     groups = groups_to_write(result, folder)
     needed, free = needed_bytes(groups, result.seconds), shutil.disk_usage(session.folder).free
     if needed + _RESERVE > free:

@@ -150,7 +150,7 @@ class Sources(Folder):
         for a, b in zip(found, found[1:], strict=False):
             self.assertEqual(a.stop, b.start)
             self.assertLess(np.abs(at - (b.source[0] / RATE + 0.003)).min(), 1e-4)
-        self.assertLess(max(p.stop - p.start for p in found), 11 * RATE)
+        self.assertLess(max(p.stop - p.start for p in found), 6 * RATE)
 
     def test_without_attacks_a_tone_goes_on_over_the_cuts(self):
         x = tone(440, 30)

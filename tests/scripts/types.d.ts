@@ -56,6 +56,7 @@ interface Lane {
   given?: number;
   reason?: string;
   step?: number;
+  version?: string;
 }
 
 interface Facts {

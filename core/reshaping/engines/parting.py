@@ -21,7 +21,7 @@ _OVERLAP = 4
 #: The median along time spans so many seconds, that across frequency so many Hz.
 _LONG, _WIDE = 0.2, 500.0
 #: Frames worked out at once.
-_PIECE = 512
+_PIECE = 160
 
 
 class TonalPart:

@@ -16,7 +16,8 @@ export const clock = {
 /**
  * The address of what is read, on the clock that the page runs on.
  * @param {string} url
+ * @param {string} [key] of a single track: its version
  */
-export function clocked(url) {
-  return shown ? `${url}${url.includes("?") ? "&" : "?"}clock=${shown}` : url;
+export function clocked(url, key = shown) {
+  return key ? `${url}${url.includes("?") ? "&" : "?"}clock=${key}` : url;
 }

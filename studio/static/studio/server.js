@@ -45,16 +45,24 @@ export function tellStep(before, after) {
   if (after) document.dispatchEvent(new CustomEvent("step-made", { detail: [Number(before), Number(after)] }));
 }
 
-export async function getJson(url) {
-  const response = await fetch(clocked(url));
+/**
+ * @param {string} url
+ * @param {string} [version] of the track that is meant, instead of the page's clock
+ */
+export async function getJson(url, version) {
+  const response = await fetch(clocked(url, version));
   if (!response.ok) throw new Error(`${response.status} for ${url}`);
   return response.json();
 }
 
 /** What the page would like to know but can do without: null where the server does not answer. */
-export async function tryJson(url) {
+/**
+ * @param {string} url
+ * @param {string} [version]
+ */
+export async function tryJson(url, version) {
   try {
-    return await getJson(url);
+    return await getJson(url, version);
   } catch {
     return null;
   }

@@ -3,7 +3,6 @@
 
 import { below, nearestAttack, nextAttack, nextHit } from "./hits.js";
 import { INK } from "./palette.js";
-import { clock } from "../studio/clock.js";
 import { tryJson } from "../studio/server.js";
 
 export class AttackMarks {
@@ -34,10 +33,10 @@ export class AttackMarks {
   }
 
   of(track) {
-    const key = `${clock.key}/${track.id}`;
+    const key = `${track.version}/${track.id}`;
     if (!this.found.has(key) && !this.asked.has(key) && track.analysed) {
       this.asked.add(key);
-      tryJson(`/tracks/${track.id}/attacks`).then((data) => {
+      tryJson(`/tracks/${track.id}/attacks`, track.version).then((data) => {
         if (data) this.found.set(key, data);
         else this.asked.delete(key);
         this.desk.redraw();

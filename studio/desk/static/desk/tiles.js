@@ -1,7 +1,7 @@
 // @ts-check
 // Peaks and samples from the server, in tiles, the least recently used forgotten first.
 
-import { clock, clocked } from "../studio/clock.js";
+import { clocked } from "../studio/clock.js";
 
 const MOST = 1500;
 
@@ -22,22 +22,23 @@ export class Tiles {
 
   /** Tile `n` of a track at `level`: Int16Array of pairs, or Float32Array of samples; undefined until it has come. */
   get(track, level, n) {
-    const key = `${clock.key}/${track}/${level}/${n}`;
+    const version = this.facts.tracks?.find((t) => t.id === track)?.version ?? "";
+    const key = `${version}/${track}/${level}/${n}`;
     const kept = this.kept.get(key);
     if (kept) {
       this.kept.delete(key);
       this.kept.set(key, kept);
       return kept;
     }
-    if (!this.asked.has(key)) this.#fetch(key, track, level, n);
+    if (!this.asked.has(key)) this.#fetch(key, track, level, n, version);
     return undefined;
   }
 
-  async #fetch(key, track, level, n) {
+  async #fetch(key, track, level, n, version) {
     this.asked.add(key);
     try {
       const url = level ? `/tracks/${track}/peaks/${level}/${n}` : `/tracks/${track}/samples/${n}`;
-      const response = await fetch(clocked(url));
+      const response = await fetch(clocked(url, version));
       if (!response.ok) throw new Error(String(response.status));
       const data = await response.arrayBuffer();
       this.kept.set(key, level ? new Int16Array(data) : new Float32Array(data));

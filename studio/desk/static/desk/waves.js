@@ -30,7 +30,7 @@ export class Waves {
     const offset = Math.round(first / how.spp);
     const there = (n) => n >= 0 && n * STRIP * how.spp < track.frames;
     how.colour = how.muted ? INK.faint : INK.wave;
-    how.key = `${this.facts.clock}|${track.id}|${how.spp}|${how.height}|${how.gain}|${how.colour}|${how.marks?.key(track) ?? ""}|`;
+    how.key = `${track.version ?? ""}|${track.id}|${how.spp}|${how.height}|${how.gain}|${how.colour}|${how.marks?.key(track) ?? ""}|`;
     let whole = true;
     const from = Math.floor(offset / STRIP);
     let n = from;

@@ -2,7 +2,7 @@
 // Reshaping: what is wanted of the playing, where attacks go, and the second clock, on which the result is shown.
 
 import { INK, SANS } from "../desk/palette.js";
-import { clock } from "../studio/clock.js";
+import { clock, clocked } from "../studio/clock.js";
 import { note, send, tryJson } from "../studio/server.js";
 import { samePlace } from "./places.js";
 
@@ -141,6 +141,8 @@ export class Reshaping {
     );
     if (!facts || !map || clock.key !== key) return;
     const longer = facts.seconds !== desk.facts.seconds || map.grid.time.some((t, i) => t !== grid.time[i]);
+    if (key && longer) await this.#ready(facts, samePlace(grid, map.grid, seconds));
+    if (clock.key !== key) return;
     desk.setFacts(facts);
     if (longer) {
       desk.setMap(map);
@@ -154,6 +156,17 @@ export class Reshaping {
     this.switchLatency = performance.now() - begun;
     this.mark();
     desk.redraw();
+  }
+
+  /** Wait until what is to sound next is made: it takes a moment where nobody asked for it before. */
+  async #ready(facts, seconds) {
+    const tracks = facts.tracks.filter((t) => t.analysed).map((t) => t.id);
+    const first = Math.max(0, Math.floor((seconds * facts.rate) / facts.block));
+    await Promise.all(
+      [first, first + 1].map((n) =>
+        fetch(clocked(`/sessions/${facts.id}/blocks/${n}?tracks=${tracks}`)).catch(() => null),
+      ),
+    );
   }
 
   /** The buttons say which clock it is. */
