@@ -1,15 +1,16 @@
 """``make bench``: quality of the tracker, speed of the analysis, then the page; or one of
-``python -m bench tracker``, ``speed``, ``page``, ``repairs`` (how many commands put maps right; ``--help`` for more)."""
+``python -m bench tracker``, ``speed``, ``reshaping``, ``page``, ``repairs`` (how many commands put maps right;
+``--help`` for more)."""
 
 import sys
 import tempfile
 from pathlib import Path
 
-from bench import oracle, page, speed, takes, tracker
+from bench import oracle, page, reshaping, speed, takes, tracker
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or ["tracker", "speed", "page", "repairs"]
+    wanted = sys.argv[1:] or ["tracker", "speed", "reshaping", "page", "repairs"]
     if "tracker" in wanted:
         with tempfile.TemporaryDirectory() as folder:
             found = takes.practice()
@@ -18,6 +19,8 @@ def main() -> None:
             tracker.run(takes.demos(Path(folder)) + found)
     if "speed" in wanted:
         speed.run()
+    if "reshaping" in wanted:
+        reshaping.main()
     if "page" in wanted:
         page.run()
     if "repairs" in wanted and (wanted[0] == "repairs" or takes.practice()):

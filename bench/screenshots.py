@@ -10,6 +10,32 @@ TARGET = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 SECTIONS = (("Quay", 1, 9), ("Out of the harbour", 9, 24), ("Becalmed", 24, 29), ("Homeward", 29, 41))
 
 
+def reshaping(page) -> None:
+    """Tighten and conform; the history is back where it was afterwards."""
+    origin = page.evaluate("desk.step")
+    page.get_by_role("tab", name="Reshape").click()
+    page.evaluate("desk.setLoop([9, 11].map((b) => desk.grid.time[desk.grid.bar.indexOf(b)]))")
+    page.evaluate("desk.view.set(desk.loop[0] - 0.5, (7 * desk.facts.rate) / desk.view.width)")
+    page.get_by_label("Drum and boots", exact=True).first.check()
+    page.get_by_role("button", name="Tighten the stretch").click()
+    page.wait_for_function("document.body.dataset.clock === 'result'")
+    page.keyboard.press("Control+Enter")
+    page.wait_for_function("document.body.dataset.clock === 'recording'")
+    page.wait_for_timeout(5000)  # the note goes
+    page.screenshot(path=TARGET / "tighten.png")
+    page.get_by_role("tab", name="Conform").click()
+    page.locator("[name=kind][value=average]").check()
+    page.get_by_role("button", name="Conform", exact=True).click()
+    page.wait_for_function("document.body.dataset.clock === 'result'")
+    page.get_by_role("tab", name="Cost").click()
+    page.keyboard.press("w")
+    page.wait_for_timeout(5000)
+    page.screenshot(path=TARGET / "conform.png")
+    page.evaluate("(step) => desk.editing.goTo(step)", origin)
+    page.wait_for_function("document.body.dataset.clock === 'recording'")
+    page.wait_for_timeout(1500)
+
+
 def main() -> None:
     TARGET.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
@@ -62,6 +88,8 @@ def main() -> None:
             page.get_by_role("tab", name="Stretch").click()
             page.wait_for_timeout(900)
             page.screenshot(path=TARGET / "stretch.png")
+            reshaping(page)
+            page.get_by_role("tab", name="Check").click()
             page.evaluate("desk.setLoop(null); desk.panels.turn('doubts')")
             page.keyboard.press("v")
             page.wait_for_timeout(1200)

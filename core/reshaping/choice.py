@@ -41,9 +41,9 @@ def suggest_engine(tracks: Sequence[AnalysedTrack]) -> Suggestion:
     track = max(tracks, key=percussiveness)
     struck = percussiveness(track)
     if struck >= _STROKES:
-        return Suggestion("cut", "strokes that die away: each is moved whole")
+        return Suggestion("cut", "strokes that die away")
     if struck >= _FLOWING:
-        return Suggestion("blend", "strokes and long notes together")
+        return Suggestion("blend", "strokes and long notes")
     if _concentration(track) >= _ONE_NOTE:
         return Suggestion("voice", "one flowing note at a time")
     return Suggestion("tonal", "long notes, several at once")
