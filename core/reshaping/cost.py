@@ -37,7 +37,7 @@ class Place:
 @dataclass(frozen=True)
 class Cost:
     """``places``: pieces with one stretch each, in time; ``worst``: those that change most, the worst first;
-    ``moved``: attacks moved more than 30 ms against their surroundings; ``largest``: the stretch farthest from one."""
+    ``moved``: attacks moved more than 30 ms against what is around them; ``largest``: the stretch farthest from one."""
 
     places: tuple[Place, ...]
     worst: tuple[Place, ...]
@@ -45,15 +45,16 @@ class Cost:
     largest: float
 
 
-def cost(warp: Warp, attacks: Floats, seconds: float, worst: int = 5) -> Cost:
-    """What ``warp`` does to a recording of ``seconds`` with these attacks."""
+def cost(warp: Warp, attacks: Floats, seconds: float, worst: int = 5, around: Warp | None = None) -> Cost:
+    """What ``warp`` does to a recording of ``seconds`` with these attacks; ``around``: what the whole take does."""
     source = np.unique(np.clip(np.concatenate([[0.0], warp.source_sec, [seconds]]), 0.0, max(seconds, 1e-9)))
     if len(source) < 2:
         return Cost((), (), 0, 1.0)
     stretch = np.diff(warp.to_target(source)) / np.diff(source)
     places = tuple(Place(float(a), float(b), float(s)) for a, b, s in zip(source, source[1:], stretch, strict=False))
     order = sorted(places, key=lambda p: -abs(np.log(p.stretch)))
-    moved = int((np.abs(warp.to_target(attacks) - attacks) > _MOVED).sum()) if len(attacks) else 0
+    expected = around.to_target(attacks) if around else attacks
+    moved = int((np.abs(warp.to_target(attacks) - expected) > _MOVED).sum()) if len(attacks) else 0
     return Cost(places, tuple(order[:worst]), moved, order[0].stretch)
 
 

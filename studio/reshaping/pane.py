@@ -112,7 +112,7 @@ def _cost(session: Session, result: Result) -> dict[str, Any]:
     for group in result.groups:
         for pk in group.tracks:
             track = result.tracks[pk]
-            found = cost(group.warp, attacks(track).seconds, track.seconds)
+            found = cost(group.warp, attacks(track).seconds, track.seconds, around=result.plan.clock)
             rows.append({"name": track.name, "largest": found.largest, "moved": found.moved, "engine": group.engine})
     clock = result.plan.clock
     whole = cost(clock, np.zeros(0), session.seconds)

@@ -4,6 +4,7 @@ from studio.reshaping import views
 
 urlpatterns = [
     path("sessions/<int:pk>/reshape", views.change, name="reshape"),
+    path("sessions/<int:pk>/reshape/map", views.import_map, name="reshape-map"),
     path("sessions/<int:pk>/reshape/state", views.state, name="reshape-state"),
     path("sessions/<int:pk>/reshape/write", views.write_tracks, name="reshape-write"),
     path("sessions/<int:pk>/reshape/tracks.zip", views.download, name="reshape-download"),

@@ -3,18 +3,27 @@
 from __future__ import annotations
 
 import json
+import tempfile
+from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
+from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.views.decorators.http import require_GET, require_POST
+from django_htmx.http import trigger_client_event
 from pydantic import ValidationError
 
+from core.formats.smf import MidiError
+from core.formats.song import read_map
+from core.reshaping.plan import ConformTo
 from core.reshaping.warp import WarpError
 from studio.jobs.tasks import start
 from studio.library.lookup import with_map
 from studio.library.models import Session
+from studio.library.uploads import clean_name
 from studio.reshaping.bundle import zip_of
 from studio.reshaping.files import folder_of, is_ready
 from studio.reshaping.requests import ChangeTightening, read_request
@@ -22,6 +31,8 @@ from studio.reshaping.result import plan_of, result_of
 from studio.reshaping.wanted import reason, save_wanted, wanted_of
 from studio.reshaping.work import RESHAPE
 from studio.responses import json_response
+
+_PLAIN = "text/plain; charset=utf-8"
 
 
 @require_POST
@@ -41,6 +52,28 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
     except (WarpError, ValueError) as e:
         return json_response({"error": str(e)}, status=422)
     return json_response(state)
+
+
+@require_POST
+def import_map(request: HttpRequest, pk: int) -> HttpResponse:
+    """Conform to the tempo map of a MIDI file; 422 with a sentence where it cannot be."""
+    session = with_map(pk)
+    file = request.FILES.get("file")
+    if not isinstance(file, UploadedFile):
+        return HttpResponse("Choose a MIDI file with a tempo map.", status=422, content_type=_PLAIN)
+    with tempfile.NamedTemporaryFile(suffix=".mid") as kept:
+        for chunk in file.chunks():
+            kept.write(chunk)
+        kept.flush()
+        try:
+            found = read_map(Path(kept.name), clean_name(file.name or "map.mid"))
+            with transaction.atomic():
+                to = ConformTo("map", map=found.to_json(), map_name=clean_name(file.name or "map.mid"))
+                save_wanted(session, replace(wanted_of(session), conform=to), f"Conform to the map of {to.map_name}")
+                _state(session)  # raises where it cannot be done, and nothing is stored
+        except (MidiError, WarpError, ValueError) as e:
+            return HttpResponse(str(e), status=422, content_type=_PLAIN)
+    return trigger_client_event(HttpResponse(status=204), "reshaped")
 
 
 @require_GET

@@ -113,6 +113,7 @@ class Costs(SimpleTestCase):
         self.assertTrue(found.worst[0].warns)
         self.assertFalse(found.worst[1].warns)
         self.assertEqual(found.moved, 2)
+        self.assertEqual(cost(warp, np.array([1.0, 5.0]), 10.0, around=warp).moved, 0)
 
     def test_nothing_wanted_costs_nothing(self):
         found = cost(Warp.identity(), np.arange(5.0), 10.0)

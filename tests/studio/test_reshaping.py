@@ -7,8 +7,11 @@ import zipfile
 import mido
 import numpy as np
 import soundfile as sf
+from django.core.files.uploadedfile import SimpleUploadedFile
 
 from core import audio
+from core.formats import smf
+from core.tempomap import TempoMap
 from studio.jobs.models import Job
 from studio.library.models import Session
 from studio.reshaping.result import result_of
@@ -124,6 +127,32 @@ class Reshaping(StudioCase):
         bars = np.array(mine["bar"])[np.array(mine["beat"]) == 1][1:6]
         times = np.array(mine["time"])[np.array(mine["beat"]) == 1][1:6]
         np.testing.assert_allclose(times, other.tempo_map.bar_seconds(bars), atol=1e-6)
+
+    def test_only_some_bars_go_to_another_map(self):
+        other = self.session(self.wav("slow.wav", 2 + 0.6 * np.arange(40)), title="Slow one")
+        self.work(Job.objects.create(session=other, kind="find"))
+        _, state = self.ask(do="conform", kind="map", session=other.pk, first=3, last=5)
+        grid = self.client.get(f"{self.url}/map?clock={state['key']}").json()["grid"]
+        lengths, bars = np.diff(grid["time"]), np.array(grid["bar"])[:-1]
+        np.testing.assert_allclose(lengths[(bars >= 3) & (bars <= 5)], 0.6, atol=2e-3)
+        np.testing.assert_allclose(lengths[(bars < 3) | (bars > 5)], 0.5, atol=1e-3)
+
+    def test_a_midi_files_map_leads(self):
+        out = io.BytesIO()
+        smf.write(TempoMap.steady(96, bars=30), "Ninety-six").file.save(file=out)
+        file = SimpleUploadedFile("ninety-six.mid", out.getvalue())
+        answer = self.client.post(f"{self.url}/reshape/map", {"file": file})
+        self.assertEqual((answer.status_code, answer["HX-Trigger"]), (204, '{"reshaped": {}}'))
+        key = self.client.get(f"{self.url}/reshape/state").json()["key"]
+        grid = self.client.get(f"{self.url}/map?clock={key}").json()["grid"]
+        np.testing.assert_allclose(np.diff(grid["time"])[4:30], 60 / 96, atol=1e-5)
+        self.assertEqual(self.fresh().step.name, "Conform to the map of ninety-six.mid")
+
+    def test_what_is_no_map_is_refused(self):
+        for file in ({}, {"file": SimpleUploadedFile("x.mid", b"MThd nothing")}):
+            answer = self.client.post(f"{self.url}/reshape/map", file)
+            self.assertEqual(answer.status_code, 422)
+        self.assertTrue(wanted_of(self.take).is_empty)
 
     def test_what_cannot_be_is_refused_in_words_and_changes_nothing(self):
         before = self.fresh().step_id

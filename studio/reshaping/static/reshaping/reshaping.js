@@ -7,6 +7,8 @@ import { note, send, tryJson } from "../studio/server.js";
 import { samePlace } from "./places.js";
 
 const CHOOSE_STRETCH = "Choose a stretch first: drag along the time above the bars.";
+/** A whole number; null where nothing is written, or the field is not there. */
+const whole = (field) => (field?.value.trim() ? Number(field.value) : null);
 const number = (field) => Number(String(field.value).replace(",", "."));
 
 /** selector of a form: the request that it makes, or undefined with a note */
@@ -49,6 +51,8 @@ const FORMS = {
     holds: form.elements.holds.value,
     session: Number(form.elements.session?.value) || null,
     bars_later: Number(form.elements.bars_later?.value ?? 0) || 0,
+    first: whole(form.elements.first),
+    last: whole(form.elements.last),
   }),
 };
 
@@ -60,6 +64,7 @@ export class Reshaping {
     this.turn = Promise.resolve(); // one change after the other
     document.addEventListener("click", (e) => this.#clicked(e.target.closest("button")?.dataset ?? {}));
     document.addEventListener("submit", (e) => this.#submitted(e));
+    document.body.addEventListener("reshaped", () => this.ask(true).then(() => desk.panels.refresh()));
     document.body.addEventListener("session-state", (e) =>
       this.#written(/** @type {CustomEvent} */ (e).detail.written),
     );
@@ -207,12 +212,23 @@ export class Reshaping {
   }
 
   /** @param {Record<string, string | undefined>} data of the button */
-  #clicked({ clock: to, reshape, stretch, seek }) {
+  #clicked({ clock: to, reshape, stretch, seek, at }) {
     const { desk } = this;
+    if (at) this.#atPlayhead(...at.split(" "));
     if (to !== undefined) this.show(to ? this.state.key : "");
     if (reshape) this.make(JSON.parse(reshape));
     if (stretch) desk.setLoop(stretch.split(" ").map(Number));
     if (seek) desk.go(Number(seek));
+  }
+
+  /** The attack at the playhead in or out of a tightening, or a fence there. */
+  #atPlayhead(what, key) {
+    if (this.shown) return note("Choose the place on the recording: Ctrl Enter goes there.", true);
+    const { seconds } = this.desk.player;
+    const { attacks } = this.state.tightenings.find((t) => t.key === Number(key)) ?? { attacks: [] };
+    if (what === "attack" && !attacks.length) return undefined;
+    const near = (a, b) => (Math.abs(b - seconds) < Math.abs(a - seconds) ? b : a);
+    return this.make({ do: what, key: Number(key), at: what === "attack" ? attacks.reduce(near) : seconds });
   }
 
   #submitted(e) {
