@@ -129,7 +129,9 @@ def _goals(tighten: Tighten, here: Floats, tempo_map: TempoMap, others: Floats |
     """The place of each attack: the nearest of the grid, or of the other track's attacks; NaN where there is none."""
     if tighten.target == "track":
         return _nearest(here, np.zeros(0) if others is None else others)
-    first, last = tighten.start - _LOOK, tighten.end + _LOOK
+    if not len(here):
+        return np.zeros(0)
+    first, last = float(here[0]) - _LOOK, float(here[-1]) + _LOOK  # a stretch may be far longer than what is played
     if tighten.grid is not None:
         return _nearest(here, grid_seconds(tempo_map, tighten.grid, first, last))
     beat = 60 / np.maximum(1e-6, tempo_map.bpm_at(here))

@@ -60,6 +60,10 @@ class Grids(TestCase):
         self.assertFalse(found.is_moved[k])
         self.assertTrue((np.diff(found.target_sec) > 0).all())
 
+    def test_a_stretch_far_longer_than_the_music_is_no_more_work(self):
+        near, far = (moves(Tighten(0.4, end, "grid", None, 1.0), PLAYED, MAP) for end in (30.0, 1e9))
+        np.testing.assert_array_equal(near.target_sec, far.target_sec)
+
     def test_swing(self):
         swung = Grid(0.5, swing=66.7)
         found = moves(Tighten(**WHOLE, grid=swung, amount=1.0, leave_beyond=0.2), PLAYED, MAP)

@@ -2,6 +2,7 @@
 
 import io
 import json
+import random
 import zipfile
 
 import mido
@@ -249,3 +250,44 @@ class Reshaping(StudioCase):
         new = self.client.get(f"{self.url}/reshape/state").json()
         self.assertNotEqual(json.dumps(old["tightenings"]), json.dumps(new["tightenings"]))
         self.assertNotEqual(old["key"], new["key"])
+
+    def test_odd_requests_are_refused_and_break_nothing(self):
+        rng = random.Random(5)
+        odd = [None, -1, 5.5, 1e9, -1e9, 1e308, "", "x", [], [1], {}, True, 99_999]
+        good = {
+            "tracks": [[self.kick.pk], [self.wood.pk], [self.kick.pk, self.wood.pk]],
+            "track": [self.kick.pk, self.wood.pk],
+            "start": [0, 4.9, 19.9],
+            "end": [9.0, 20.5, 30],
+            "amount": [0, 60, 100],
+            "kind": ["none", "average", "tempo", "freedom", "map"],
+            "engine": ["cut", "tonal", "voice", "blend", ""],
+            "key": [1, 2, 3],
+            "at": [5.0, 8.2],
+            "attack": [5.0, 9.0],
+            "ms": [-40, 0, 200, None],
+        }
+        needed = {
+            "tighten": ["tracks", "start", "end"],
+            "amount": ["key", "amount"],
+            "attack": ["key", "at"],
+            "fence": ["key", "at"],
+            "move": ["track", "attack", "ms"],
+            "hush": ["track", "start", "end"],
+            "drop": ["key"],
+            "conform": ["kind"],
+            "engine": ["track", "engine"],
+            "group": ["tracks"],
+        }
+        for n in range(90):
+            do = rng.choice(list(needed))
+            request = {f: rng.choice(good[f] if rng.random() < 0.85 else odd) for f in needed[do]}
+            status, answer = self.ask(do=do, **request)
+            self.assertIn(status, (200, 422), (do, request))
+            if status == 422:
+                self.assertTrue(answer["error"], (do, request))
+            if n % 15 == 14:
+                key = self.client.get(f"{self.url}/reshape/state").json()["key"]
+                for path in ("panel/reshape", "facts", "map", f"blocks/12?tracks={self.wood.pk}", "click", "marks"):
+                    joined = f"{self.url}/{path}{'&' if '?' in path else '?'}clock={key}"
+                    self.assertEqual(self.client.get(joined).status_code, 200, joined)
