@@ -8,8 +8,8 @@ from unittest import TestCase, mock
 import numpy as np
 import soundfile as sf
 
-from core import cli
 from core.analysis import Source, analyse_sources, pipeline
+from core.cli.common import Cache
 from core.listening import stored
 from core.listening.attacks import Attacks
 from core.listening.spectrum import Evidence
@@ -59,7 +59,7 @@ class Files(TestCase):
         x[::11_025] = 0.9
         for name in ("one.wav", "two.wav"):
             sf.write(self.folder / name, x, 22_050)
-        cache = cli.Cache(self.folder / "cache")
+        cache = Cache(self.folder / "cache")
         (first,) = analyse_sources([Source(self.folder / "one.wav", "one.wav")], cache)
         with mock.patch.object(pipeline, "analyse_source", side_effect=AssertionError("analysed again")):
             (second,) = analyse_sources([Source(self.folder / "two.wav", "two.wav")], cache)
