@@ -12,6 +12,7 @@ from core.listening.attacks import Attacks
 from core.listening.guides import percussiveness
 from core.listening.track import AnalysedTrack
 from core.reshaping.engines import EngineName
+from core.reshaping.groups import KIT
 
 Floats = NDArray[np.float64]
 
@@ -37,11 +38,13 @@ class Suggestion(NamedTuple):
 
 def suggest_engine(tracks: Sequence[AnalysedTrack]) -> Suggestion:
     """The engine that suits a track, or the microphones of one instrument, by percussiveness and pitches; of several
-    the most percussive one decides."""
+    the most percussive one decides. Hats and toms that are mostly bleed are known by their names."""
     track = max(tracks, key=percussiveness)
     struck = percussiveness(track)
     if struck >= _STROKES:
         return Suggestion("cut", "strokes that die away")
+    if any(KIT.search(t.name) and len(t.attacks) for t in tracks):
+        return Suggestion("cut", "a drum, by its name")
     if struck >= _FLOWING:
         return Suggestion("blend", "strokes and long notes")
     if _concentration(track) >= _ONE_NOTE:

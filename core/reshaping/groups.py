@@ -12,7 +12,7 @@ from core.listening.guides import onset_envelope
 from core.listening.track import AnalysedTrack
 
 #: Names of the microphones of a drum kit (common practice).
-_KIT = re.compile(
+KIT = re.compile(
     r"kick|bass ?drum|\bbd\b|snare|\bsn\b|hat|tom|cymbal|ride|crash|overhead|\boh\b|drum|kit", re.IGNORECASE
 )
 #: Words of a name that say where the microphone stands, not what it hears.
@@ -46,7 +46,7 @@ def suggest_groups(tracks: Sequence[AnalysedTrack]) -> list[list[int]]:
 
 
 def _named_alike(one: str, other: str) -> bool:
-    if _KIT.search(one) and _KIT.search(other):
+    if KIT.search(one) and KIT.search(other):
         return True
     a, b = (" ".join(_PLACES.sub(" ", n).split()).lower() for n in (one, other))
     return bool(a) and a == b

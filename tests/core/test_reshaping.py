@@ -2,6 +2,7 @@
 
 import contextlib
 import io
+from dataclasses import replace
 
 import numpy as np
 import soundfile as sf
@@ -88,6 +89,7 @@ class Choice(Folder):
         drums, pads = self.track("drums", strokes(at)), self.track("pad", pad + 1e-4 * rng.standard_normal(pad.shape))
         self.assertEqual(suggest_engine([drums]).engine, "cut")
         self.assertEqual(suggest_engine([pads]).engine, "tonal")
+        self.assertEqual(suggest_engine([replace(pads, name="Toms")]).engine, "cut")
         # of several microphones the one with the strokes decides
         self.assertEqual(suggest_engine([pads, drums]).engine, "cut")
 
