@@ -1,5 +1,6 @@
 """The running order: what the player follows, and the pane in which it is made."""
 
+import numpy as np
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
@@ -10,6 +11,7 @@ from studio.desk.models import Mark
 from studio.histories import changed
 from studio.library.lookup import with_map
 from studio.library.models import Session
+from studio.reshaping.result import in_clock
 from studio.responses import json_response
 from studio.running_order.models import Turn
 
@@ -20,10 +22,14 @@ SLOWEST, FASTEST = 50, 150
 def order(request: HttpRequest, pk: int) -> HttpResponse:
     """The order in samples of the take, on the bar lines of the current map."""
     session = with_map(pk)
-    tempo_map, total = session.tempo_map, session.frames
+    result = in_clock(request, session)
+    tempo_map, rate = session.tempo_map, session.sample_rate
+    total = round(result.seconds * rate) if result else session.frames
     turns = []
     for t in session.turns.select_related("section"):
-        bars = whole_bars(tempo_map, t.section.start, t.section.end, session.sample_rate)
+        ends = np.array([t.section.start, t.section.end])
+        start, end = (result.plan.clock.to_target(ends) if result else ends).tolist()
+        bars = whole_bars(tempo_map, start, end, rate)
         turns.append(
             {
                 "id": t.pk,

@@ -118,6 +118,19 @@ class Reshaping(StudioCase):
         # without the clock nothing has changed
         self.assertEqual(self.client.get(f"{self.url}/facts").json()["seconds"], self.take.seconds)
 
+    def test_sections_and_their_order_move_along(self):
+        self.post(f"{self.url}/mark", kind="section", name="Verse", stretch=[5.0, 9.0])
+        section = self.take.marks.get()
+        self.client.post(f"{self.url}/order/add", {"section": section.pk})
+        was = self.client.get(f"{self.url}/order").json()["order"][0]
+        _, state = self.ask(do="conform", kind="tempo", bpm=100)
+        clocked = f"?clock={state['key']}"
+        now = self.client.get(f"{self.url}/order{clocked}").json()["order"][0]
+        self.assertEqual(len(now["bars"]), len(was["bars"]))
+        self.assertAlmostEqual((now["end"] - now["start"]) / (was["end"] - was["start"]), 1.2, 3)
+        (mark,) = self.client.get(f"{self.url}/marks{clocked}").json()["marks"]
+        self.assertAlmostEqual(mark["start"], now["start"] / RATE, 2)
+
     def test_another_sessions_map_leads(self):
         other = self.session(self.wav("slow.wav", 2 + 0.6 * np.arange(40)), title="Slow one")
         self.work(Job.objects.create(session=other, kind="find"))

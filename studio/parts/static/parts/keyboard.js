@@ -2,6 +2,7 @@
 // Playing a part in: a MIDI device, or the simulated keyboard that stands in for one. Both hand over the same
 // messages, which are stamped with the take's seconds and turned into notes by the server.
 
+import { clock } from "../studio/clock.js";
 import { getJson, note, send } from "../studio/server.js";
 
 /** The simulated keyboard: sends a made-up take while the recording plays, through the interface of a MIDI input. */
@@ -51,6 +52,7 @@ export class Keyboard {
   /** Listen to the devices there are, or to the simulated one, and play. */
   async record(which) {
     if (this.recording) return this.stop();
+    if (clock.key) return note("A part is played in on the recording: Ctrl Enter goes there.", true);
     const { desk } = this;
     this.messages = [];
     if (which === "simulated") {

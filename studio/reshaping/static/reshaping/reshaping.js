@@ -136,18 +136,23 @@ export class Reshaping {
   /** Run the page on the clock of the result named, or (empty) of the recording. */
   async show(key) {
     const { desk } = this;
-    if (key === clock.key) return;
+    if (key === clock.key) return undefined;
     const begun = performance.now();
     const { start: left } = desk.view;
     const [grid, seconds, loop] = [desk.before ?? desk.grid, desk.player.seconds, desk.loop];
+    const before = clock.key;
     clock.key = key;
     const [facts, map] = await Promise.all(
       ["facts", "map"].map((what) => tryJson(`/sessions/${desk.facts.id}/${what}`)),
     );
-    if (!facts || !map || clock.key !== key) return;
+    if (clock.key !== key) return undefined;
+    if (!facts || !map) {
+      clock.key = before;
+      return note("The server does not answer. Nothing is lost; try again when it is back.", true);
+    }
     const longer = facts.seconds !== desk.facts.seconds || map.grid.time.some((t, i) => t !== grid.time[i]);
     if (key && longer) await this.#ready(facts, samePlace(grid, map.grid, seconds));
-    if (clock.key !== key) return;
+    if (clock.key !== key) return undefined;
     desk.setFacts(facts);
     if (longer) {
       desk.setMap(map);
@@ -161,6 +166,7 @@ export class Reshaping {
     this.switchLatency = performance.now() - begun;
     this.mark();
     desk.redraw();
+    return undefined;
   }
 
   /** Wait until what is to sound next is made: it takes a moment where nobody asked for it before. */
