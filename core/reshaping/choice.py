@@ -18,6 +18,8 @@ Floats = NDArray[np.float64]
 
 #: Percussiveness from which on a track is all strokes, and below which it has hardly any (drums 4 to 6, a bow under 1).
 _STROKES, _FLOWING = 3.0, 1.2
+#: Sharp attacks a second from which on a dense mix holds strokes, however little they rise above it.
+_STRUCK_OFTEN = 1.0
 #: Share of the sound in a frame's pitch classes (sum of squares; 0.083 where all twelve sound alike) from which on it
 #: is mostly one note at a time; chosen on the demo's players.
 _ONE_NOTE = 0.2
@@ -45,7 +47,7 @@ def suggest_engine(tracks: Sequence[AnalysedTrack]) -> Suggestion:
         return Suggestion("cut", "strokes that die away")
     if any(KIT.search(t.name) and len(t.attacks) for t in tracks):
         return Suggestion("cut", "a drum, by its name")
-    if struck >= _FLOWING:
+    if struck >= _FLOWING or any(_sharp_attacks(t) >= _STRUCK_OFTEN for t in tracks):
         return Suggestion("blend", "strokes and long notes")
     if _concentration(track) >= _ONE_NOTE:
         return Suggestion("voice", "one flowing note at a time")
@@ -63,6 +65,12 @@ def attacks_to_keep(attacks: Sequence[Attacks], engine: EngineName) -> Floats:
         kept.append(one.seconds[keep])
     seconds = np.sort(np.concatenate([np.zeros(0), *kept]))
     return seconds[np.diff(seconds, prepend=-np.inf) > _ONE] if len(seconds) else seconds
+
+
+def _sharp_attacks(track: AnalysedTrack) -> float:
+    """Attacks a second that can be placed exactly."""
+    sharp = (track.attacks.sharpness >= _SHARP) & (track.attacks.strength >= 2 * _STRONG)
+    return float(sharp.sum() / max(track.seconds, 1e-9))
 
 
 def _concentration(track: AnalysedTrack) -> float:

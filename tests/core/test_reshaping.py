@@ -90,6 +90,9 @@ class Choice(Folder):
         self.assertEqual(suggest_engine([drums]).engine, "cut")
         self.assertEqual(suggest_engine([pads]).engine, "tonal")
         self.assertEqual(suggest_engine([replace(pads, name="Toms")]).engine, "cut")
+        # strokes that hardly rise above a dense mix are strokes
+        often = Attacks(np.arange(0.5, 9.5, 0.5), np.ones(18), np.ones(18))
+        self.assertEqual(suggest_engine([replace(pads, attacks=often)]).engine, "blend")
         # of several microphones the one with the strokes decides
         self.assertEqual(suggest_engine([pads, drums]).engine, "cut")
 
