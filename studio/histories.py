@@ -32,11 +32,13 @@ class Stale(Exception):
 
 
 class StatePiece(NamedTuple):
-    """A piece of a session's state: ``take`` gives it as plain JSON data, ``restore`` puts such data back."""
+    """A piece of a session's state: ``take`` gives it as plain JSON data, ``restore`` puts such data back. ``is_new``:
+    steps of an earlier version that do not hold it had none of it, which ``restore`` knows as None."""
 
     name: str
     take: Callable[[Session], Any]
     restore: Callable[[Session, Any], None]
+    is_new: bool = False
 
 
 #: All pieces, in the order in which they are put back.

@@ -172,3 +172,5 @@ def _point_at(session: Session, step: MapStep) -> None:
     for piece in PIECES:
         if piece.name in wanted:
             piece.restore(session, orjson.loads(data[wanted[piece.name]]))
+        elif piece.is_new and step.state and piece.name not in step.state:  # a map put aside holds no state at all
+            piece.restore(session, None)

@@ -48,4 +48,4 @@ def _restore(session: Session, data: dict[str, Any] | None) -> None:
     _put(session, data or {})
 
 
-RESHAPING_PIECE = StatePiece("reshaping", _take, _restore)
+RESHAPING_PIECE = StatePiece("reshaping", _take, _restore, is_new=True)

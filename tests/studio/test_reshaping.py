@@ -83,6 +83,15 @@ class Reshaping(StudioCase):
         self.post(f"{self.url}/undo", by=1, step=before)
         self.assertEqual(len(wanted_of(self.take).tightenings), 1)
 
+    def test_a_step_of_an_earlier_version_had_nothing_reshaped(self):
+        old = self.fresh().step
+        content = json.loads(old.content)
+        del content["state"]["reshaping"]
+        type(old).objects.filter(pk=old.pk).update(content=json.dumps(content))
+        self.tighten()
+        self.post(f"{self.url}/undo", by=-1, step=self.fresh().step_id)
+        self.assertTrue(wanted_of(self.take).is_empty)
+
     def test_an_attack_is_left_out_and_a_fence_is_set(self):
         _, state = self.tighten()
         row = state["tightenings"][0]
