@@ -4,7 +4,7 @@ The trunk is that of Davies and Böck 2019 ("Temporal convolutional networks for
 of dilated convolutions over time, each looking twice as far as the one before. In front of it one encoder for every
 track, pooled over the tracks.
 
-``python -m training.learn FOLDER --minutes 90`` continues from the checkpoint in the folder, if there is one, so that
+``python -m training.learn FOLDER --minutes 90`` continues from the checkpoint in the folder if it exists, so that
 learning can be done in pieces; ``--export`` writes the weights that the application uses.
 """
 
@@ -34,7 +34,7 @@ CODE, CHANNELS, KERNEL, BLOCKS = 40, 64, 5, 10
 #: Examples a step, and how long a stretch of each, in steps of the network.
 BATCH, LENGTH = 12, int(24 * STEP_RATE)
 RATE_OF_LEARNING = 2.5e-3
-#: Every so many examples one is not learned from.
+#: One example in this many is held out for validation.
 HELD = 25
 #: Seconds on either side of a beat within which the network should find it.
 WIDTH = 0.045

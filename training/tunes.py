@@ -90,7 +90,7 @@ def _score(source: str, kind: str, one: Any) -> Score | None:
     felt = over // 3 if compound else over
     if felt > 6:
         return None
-    # bars as they are written; an incomplete first one is a pickup
+    # bars as written; an incomplete first bar is a pickup
     measures = list(first.getElementsByClass("Measure"))
     if len(measures) < 8:
         return None

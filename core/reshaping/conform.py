@@ -98,8 +98,8 @@ def to_map(
     """Bar by bar to where another map has its bars: bar ``b`` goes to the other's bar ``b + bars_later``.
 
     ``first``, ``last``: the bars that are conformed, last inclusive; by default all that both maps have. What lies
-    before and behind keeps its own pace. Beats within a bar go to the other's beats where it has as many, else by
-    their share of the bar. Raises :class:`core.reshaping.warp.WarpError` where the maps share no bar.
+    before and behind keeps its own pace. Within a bar everything keeps its share of the bar.
+    Raises :class:`core.reshaping.warp.WarpError` where the maps share no bar.
     """
     mine, others = tempo_map.bar_range, other.bar_range
     first = max(mine[0] if first is None else first, others[0] - bars_later, mine[0])
@@ -154,8 +154,8 @@ def _conformed(tempo_map: TempoMap, quarters: Floats, seconds: Floats, lengths: 
     targets = seconds[0] + np.concatenate(([0.0], np.cumsum(lengths)))
     if np.abs(lengths - np.diff(seconds)).max(initial=0) < 1e-12:
         targets = seconds
-    warp = Warp(seconds, targets)
-    return Conformed(warp, tempo_map.with_points(targets, quarters))
+    made = tempo_map.with_points(targets, quarters)
+    return Conformed(Warp.between_maps(tempo_map, made, quarters), made)
 
 
 def _from_zero(warp: Warp) -> Warp:

@@ -24,8 +24,8 @@ _PULLED = 0.2
 
 @dataclass(frozen=True)
 class Tightening:
-    """``tracks`` (their keys) are pulled together, by the attacks of the first; ``other``: the track they are pulled
-    toward, where the target is one."""
+    """``tracks`` (their keys) are pulled as one, by the attacks of the first. ``other``: the track whose attacks
+    lead, if the target is a track."""
 
     key: int
     tracks: tuple[int, ...]

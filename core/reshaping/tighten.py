@@ -5,7 +5,6 @@ Only attacks between the fences move; what lies outside them stays to the sample
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal, get_args
 
@@ -221,10 +220,3 @@ def one_attack(
     if not fences[0] < target < fences[1]:
         raise WarpError(f"The attack can go from {fences[0]:.3f} to {fences[1]:.3f} s; its fences stand there.")
     return Warp.moving([at], [target], fences), fences
-
-
-def spread(moves_: Moves, targets: Sequence[float] | None = None) -> float:
-    """Standard deviation of attacks against their places in seconds, over those that have one within reach."""
-    at = moves_.attack_sec if targets is None else np.asarray(targets)
-    off = (at - moves_.goal_sec)[np.isfinite(moves_.goal_sec)]
-    return float(np.std(off)) if len(off) else 0.0

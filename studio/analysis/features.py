@@ -85,7 +85,7 @@ def analysed(track: Track) -> AnalysedTrack | None:
 def analysed_tracks(session: Session) -> list[AnalysedTrack]:
     """All tracks of a session that are analysed.
 
-    If one is out of date or damaged, this queues a job that analyses it again and raises :class:`NotAnalysed`.
+    Raises :class:`NotAnalysed` if one is out of date or damaged, after queueing a job that analyses it again.
     """
     out = []
     for track in session.tracks.filter(analysed=True):
@@ -117,7 +117,7 @@ def content_key(session: Session) -> tuple[tuple[int, int], ...]:
 def context(session: Session) -> AnalysisContext:
     """The analysis context of a session.
 
-    Raises :class:`core.tracking.NoBeats`; :class:`NotAnalysed` is one kind of it.
+    Raises :class:`core.tracking.NoBeats` or its subclass :class:`NotAnalysed`.
     """
     return _context(session, content_key(session), tuple(sorted(session.guides.items())))
 

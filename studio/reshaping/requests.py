@@ -232,6 +232,6 @@ def _names(session: Session, tracks: list[int] | tuple[int, ...]) -> str:
 
 
 def _toggled(values: tuple[float, ...], at: float) -> tuple[float, ...]:
-    """Without the value nearest to ``at`` where there is one within a millisecond, else with it."""
+    """``values`` without those within 1 ms of ``at``; if there are none, with ``at`` added."""
     kept = tuple(v for v in values if abs(v - at) > 1e-3)
     return kept if len(kept) < len(values) else tuple(sorted((*values, at)))

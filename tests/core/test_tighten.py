@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from core.reshaping.rendering import rendered
 from core.reshaping.sources import ArraySource
-from core.reshaping.tighten import Tighten, moves, one_attack, spread
+from core.reshaping.tighten import Tighten, moves, one_attack
 from core.reshaping.warp import WarpError
 from core.tempomap import TempoMap
 from core.tempomap.note_grid import Grid
@@ -146,4 +146,4 @@ class Heard(TestCase):
             strays.append(np.std(nearest - places))
         self.assertGreater(strays[0], 0.006)
         self.assertLess(strays[1], 0.002)
-        self.assertLess(spread(found, found.target_sec.tolist()), 1e-9)
+        self.assertLess(np.std(found.target_sec - found.goal_sec), 1e-9)

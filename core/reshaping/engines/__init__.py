@@ -1,4 +1,5 @@
-"""Engines: how samples are made for a warp. Each reads any source along a :class:`Path` and yields blocks.
+"""Engines: how samples are made for a warp. Each reads any source along a path (:mod:`core.reshaping.engines.path`) and
+yields blocks.
 
 =============  ======================================================  =============================
 engine         what it does                                            for
@@ -20,7 +21,7 @@ from numpy.typing import NDArray
 
 from core.audio import Samples
 from core.reshaping.engines.parting import PercussivePart, TonalPart
-from core.reshaping.engines.path import Path, path_of_slices, path_with_attacks, plain_path
+from core.reshaping.engines.path import path_of_slices, path_with_attacks
 from core.reshaping.engines.similarity import by_similarity
 from core.reshaping.engines.vocoder import by_partials
 from core.reshaping.sources import SampleSource
@@ -76,4 +77,4 @@ def _sum(*streams: Iterator[Samples]) -> Iterator[Samples]:
 
 BY_NAME: dict[EngineName, Engine] = {"cut": _cut, "blend": _blend, "tonal": _tonal, "voice": _voice}
 
-__all__ = ["BY_NAME", "ENGINES", "Engine", "EngineName", "Path", "plain_path"]
+__all__ = ["BY_NAME", "ENGINES", "Engine", "EngineName"]

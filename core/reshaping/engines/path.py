@@ -51,30 +51,23 @@ def path_with_attacks(target: Ints, source: Ints, attacks: Floats, rate: int) ->
     """The path through the anchors with a piece at the recording's own pace around each of ``attacks`` (samples of the
     recording), as long as its neighbours leave room."""
     plain = plain_path(target, source, rate)
-    inside = attacks[(attacks > source[0]) & (attacks < source[-1])]
-    if not len(inside):
+    edges_in, edges_out = _edges(plain, attacks)
+    if len(edges_in) == 2:
         return plain
-    edges_in = np.concatenate(([source[0]], inside, [source[-1]])).astype(np.float64)
-    edges_out = np.interp(edges_in, plain.source, plain.target)
     room = np.minimum(np.diff(edges_in), np.diff(edges_out))
-    before = np.minimum(KEPT_BEFORE * rate, _BEFORE_SHARE * room[:-1])
     after = np.minimum(KEPT_AFTER * rate, _AFTER_SHARE * room[1:])
-    return _with_zones(plain, edges_in[1:-1], edges_out[1:-1], before, after)
+    return _with_zones(plain, edges_in[1:-1], edges_out[1:-1], _before(room, rate), after)
 
 
 def path_of_slices(target: Ints, source: Ints, attacks: Floats, rate: int) -> Path:
     """The path on which every slice from attack to attack is moved whole: where the next attack comes later than it
     did, the end of the slice is stretched to fill the gap; where it comes sooner, the end is left out."""
-    plain = plain_path(target, source, rate)
-    inside = attacks[(attacks > source[0]) & (attacks < source[-1])]
-    if not len(inside):
-        return plain
-    edges_in = np.concatenate(([source[0]], inside, [source[-1]])).astype(np.float64)
-    edges_out = np.interp(edges_in, plain.source, plain.target)
-    plain = plain_path(target[[0, -1]], source[[0, -1]], rate)
+    edges_in, edges_out = _edges(plain_path(target, source, rate), attacks)
+    if len(edges_in) == 2:
+        return plain_path(target, source, rate)
     long_in, long_out = np.diff(edges_in), np.diff(edges_out)
     room = np.minimum(long_in, long_out)
-    before = np.minimum(KEPT_BEFORE * rate, _BEFORE_SHARE * room[:-1])
+    before = _before(room, rate)
     tail = np.minimum(_TAIL * rate, _TAIL_SHARE * long_in)
     next_before = np.concatenate((before[1:], [0.0]))
     after = np.where(
@@ -82,7 +75,20 @@ def path_of_slices(target: Ints, source: Ints, attacks: Floats, rate: int) -> Pa
         long_in[1:] - tail[1:],
         np.maximum(room[1:] - next_before - _MELT * rate, 0.5 * room[1:]),
     )
-    return _with_zones(plain, edges_in[1:-1], edges_out[1:-1], before, after)
+    ends = plain_path(target[[0, -1]], source[[0, -1]], rate)
+    return _with_zones(ends, edges_in[1:-1], edges_out[1:-1], before, after)
+
+
+def _edges(plain: Path, attacks: Floats) -> tuple[Floats, Floats]:
+    """The ends of a path and the attacks between them, in samples of the recording and of the result."""
+    inside = attacks[(attacks > plain.source[0]) & (attacks < plain.source[-1])]
+    edges = np.concatenate((plain.source[:1], inside, plain.source[-1:]))
+    return edges, np.interp(edges, plain.source, plain.target)
+
+
+def _before(room: Floats, rate: int) -> Floats:
+    """Samples kept before each attack; ``room``: between one edge and the next."""
+    return np.minimum(KEPT_BEFORE * rate, _BEFORE_SHARE * room[:-1])
 
 
 def _with_zones(plain: Path, at_in: Floats, at_out: Floats, before: Floats, after: Floats) -> Path:

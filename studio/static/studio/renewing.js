@@ -1,21 +1,21 @@
 // @ts-check
-// A part of the page that comes anew is made over instead of replaced: what has the focus, what is being typed and a
-// press of the mouse that is under way survive it.
+// When part of the page is loaded again, its elements are updated in place instead of replaced, so that the focus, typed
+// text and a mouse button held down are not lost.
 
-/** What scripts set; the server knows nothing of it. */
+/** Attributes that only scripts set; the server never sends them. */
 const OURS = new Set(["hidden", "open", "aria-selected"]);
 
 const { Idiomorph } = globalThis;
 
 Object.assign(Idiomorph.defaults, { ignoreActiveValue: true });
 Object.assign(Idiomorph.defaults.callbacks, {
-  // what a script fills in is left as it is
+  // elements that a script fills keep their content
   beforeNodeMorphed: (before) => before.dataset?.filled === undefined,
   beforeAttributeUpdated: (name, _element, change) => !(change === "remove" && OURS.has(name)),
 });
 
 /**
- * Make the content of a box over to `html`.
+ * Update the content of a box to `html`.
  * @param {Element} box
  * @param {string} html
  */

@@ -11,7 +11,7 @@ export class Stretches {
     this.within = 5; // ms
   }
 
-  /** What an edit sends of the chosen stretch: its ends in seconds, if there is one. */
+  /** The start and end of the chosen stretch in seconds, as an edit sends them; empty without one. */
   get said() {
     return this.desk.loop ? { stretch: this.desk.loop } : {};
   }

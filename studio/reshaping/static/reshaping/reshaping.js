@@ -92,14 +92,14 @@ export class Reshaping {
     return clock.key !== "";
   }
 
-  /** The map or what is wanted may have changed; `show` the result, where there is one. */
+  /** Read the state again after a change elsewhere. With `show`, switch to the result if there is one. */
   async ask(show = false) {
     if (this.desk.step === null) return;
     const state = await tryJson(`${this.#url}/state`);
     if (state) await this.#take(state, show || this.shown); // as it is when the answer comes
   }
 
-  /** Ask the server for a change; from then on the result is heard, where there is one. */
+  /** Ask the server for a change, then switch to the result if there is one. */
   make(request) {
     this.turn = this.turn.then(
       () => this.#make(request),
