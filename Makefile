@@ -6,8 +6,10 @@ PORT ?= 8020
 BIN := .venv/bin
 # Tests run side by side; 2 is right for two cores.
 PARALLEL ?= 2
+# Each process of the tests multiplies matrices in one thread: small ones, and the threads would wait for each other.
+RUN_TESTS := OPENBLAS_NUM_THREADS=1 .venv/bin/python manage.py test --parallel $(PARALLEL)
 
-.PHONY: setup setup-tests demo test test-core test-browser test-scripts bench fit lint format screenshots clean
+.PHONY: setup setup-tests demo test test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
 
 # ---- what runs the product
 
@@ -48,13 +50,13 @@ node_modules/.tests: node_modules/.ready
 	$$(test $$(id -u) = 0 || echo sudo) sh -c 'apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends sonic-pi-samples' || true
 
 test: setup-tests lint test-scripts /usr/bin/chromium /usr/share/sonic-pi/samples
-	$(BIN)/python manage.py test tests --parallel $(PARALLEL)
+	$(RUN_TESTS) tests
 
 test-core: setup-tests
-	$(BIN)/python manage.py test tests.core --parallel $(PARALLEL)
+	$(RUN_TESTS) tests.core
 
 test-browser: setup-tests /usr/bin/chromium
-	$(BIN)/python manage.py test tests.browser --parallel $(PARALLEL)
+	$(RUN_TESTS) tests.browser
 
 # The page's scripts without a browser: arithmetic that has no canvas.
 test-scripts: setup-tests
@@ -74,6 +76,10 @@ format: setup-tests
 
 # ---- measuring and fitting
 
+# Odd requests, damaged files, kills: bounded, but not part of the tests.
+torture: setup-tests
+	$(RUN_TESTS) tests.torture.rounds
+
 bench: setup-tests /usr/bin/chromium
 	$(BIN)/python -m bench
 
@@ -83,6 +89,18 @@ screenshots: setup-tests /usr/bin/chromium
 # The tracker's constants, from takes made as training/README.md says.
 fit: setup-tests
 	$(BIN)/python -m training.fit build/fit build/evaluation
+
+# One file that installs everything, without Node: styles, scripts and fonts are put into it.
+wheel: setup
+	rm -rf studio/vendor build/lib
+	$(BIN)/python -m studio.vendoring
+	$(BIN)/pip wheel --quiet --disable-pip-version-check --no-deps --wheel-dir dist .
+	rm -rf studio/vendor
+
+# What runs the product, and under which licences it may be used.
+licences: setup-tests
+	cat docs/licences.head.md > docs/licences.md
+	$(BIN)/pip-licenses --format=markdown --with-urls --packages $(shell sed 's/==.*//' requirements.lock) >> docs/licences.md
 
 clean:
 	rm -rf .venv node_modules var .mypy_cache .ruff_cache .hypothesis

@@ -11,8 +11,8 @@ from pathlib import Path
 import numpy as np
 import soundfile as sf
 
-from core.reshaping.cost import coherence, smear
 from core.reshaping.engines import ENGINES
+from core.reshaping.measured import coherence, smear
 from core.reshaping.rendering import rendered
 from core.reshaping.sources import ArraySource, Together
 from core.reshaping.warp import Warp
@@ -56,7 +56,7 @@ def engines() -> None:
         begun = time.perf_counter()
         y = np.concatenate(list(rendered(source, warp, engine, at)))
         speed = 30 / (time.perf_counter() - begun)
-        found = smear(x, y, RATE, at, warp)
+        found = smear(source, ArraySource(y, RATE), at, warp)
         pair = Together([source, ArraySource(room, RATE)])
         one, two = pair.split(np.concatenate(list(rendered(pair, warp, engine, at))))
         to = warp.to_target(at)

@@ -21,6 +21,10 @@ def reshaping(page) -> None:
     page.wait_for_function("document.body.dataset.clock === 'result'")
     page.keyboard.press("Control+Enter")
     page.wait_for_function("document.body.dataset.clock === 'recording'")
+    page.locator("#tighten-toward").select_option(label="Hammered dulcimer")
+    page.evaluate(
+        "desk.reshaping.make({do: 'hush', track: desk.facts.tracks[3].id, start: desk.loop[0], end: desk.loop[1]})"
+    )
     page.wait_for_timeout(5000)  # the note goes
     page.screenshot(path=TARGET / "tighten.png")
     page.get_by_role("tab", name="Conform").click()
@@ -36,6 +40,26 @@ def reshaping(page) -> None:
     page.wait_for_timeout(1500)
 
 
+def two_takes(browser, studio) -> None:
+    """The kitchen's take follows the boathouse's; the bars it lacks are confirmed."""
+    page = browser.page()
+    page.goto(studio.url)
+    page.get_by_role("link", name="Lantern at the kitchen table").click()
+    settled(page)
+    page.get_by_role("tab", name="Reshape").click()
+    page.get_by_role("tab", name="Two takes").click()
+    page.locator("#link-other").select_option(label="Lantern on the Slipway")
+    page.get_by_role("button", name="Link", exact=True).click()
+    page.wait_for_function("document.body.dataset.clock === 'result'")
+    page.get_by_role("button", name="Do that").click()
+    page.get_by_role("button", name="Not so").wait_for()
+    page.mouse.move(1150, 770)
+    page.wait_for_timeout(6000)
+    page.evaluate("document.querySelector('svg.link').previousElementSibling.scrollIntoView({ block: 'start' })")
+    page.screenshot(path=TARGET / "two-takes.png")
+    page.close()
+
+
 def main() -> None:
     TARGET.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
@@ -47,6 +71,7 @@ def main() -> None:
             page.screenshot(path=TARGET / "library.png")
             page.get_by_role("link", name="Lantern on the Slipway").click()
             settled(page)
+            page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
             page.wait_for_timeout(1500)
             page.screenshot(path=TARGET / "desk.png")
             page.evaluate("desk.view.set(38.6, 362); desk.select(desk.grid.index(desk.grid.nearest(41.0)))")
@@ -54,6 +79,7 @@ def main() -> None:
             page.screenshot(path=TARGET / "desk-bar.png")
             page.keyboard.press("w")
             doubt(browser, studio)
+            two_takes(browser, studio)
             for stage in ("Guide", "Find", "Deliver"):
                 page.get_by_role("tab", name=stage).click()
                 page.wait_for_timeout(700)

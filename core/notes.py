@@ -9,6 +9,8 @@ import numpy as np
 
 from core.tempomap import Meters, TempoMap
 
+#: Notes that a performance or a part holds at most.
+MOST_NOTES = 200_000
 #: The shortest length of a note, in quarters: a part stays playable whatever is done to its map.
 SHORTEST = 1 / 64
 

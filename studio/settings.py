@@ -2,32 +2,44 @@
 
 import os
 import secrets
+import sys
 from pathlib import Path
 
+from platformdirs import user_data_dir
+
+from studio.server.logs import logging_settings
+
 BASE = Path(__file__).resolve().parent.parent
-DATA = Path(os.environ.get("DIACHRON_DATA", BASE / "var")).resolve()
-DATA.mkdir(parents=True, exist_ok=True)
+#: Whether this is a checkout; an installed package keeps its data where the system wants them.
+IS_CHECKOUT = (BASE / "manage.py").exists()
+_usual = BASE / "var" if IS_CHECKOUT else Path(user_data_dir("diachron", appauthor=False))
+DATA = Path(os.environ.get("DIACHRON_DATA", _usual)).resolve()
+try:
+    DATA.mkdir(parents=True, exist_ok=True)
+except OSError as error:
+    sys.exit(f"Diachron cannot use {DATA} as its data folder: {error.strerror}. Name another one in DIACHRON_DATA.")
 
 
 def _secret() -> str:
     """A key of this installation's own, made at the first start."""
     path = DATA / "secret-key"
-    if not path.exists():
-        path.write_text(secrets.token_urlsafe(48))
-        path.chmod(0o600)
-    return path.read_text()
+    try:
+        if not path.exists():
+            path.touch(mode=0o600)
+            path.write_text(secrets.token_urlsafe(48))
+        return path.read_text()
+    except OSError as error:
+        sys.exit(f"Diachron cannot write to its data folder {DATA}: {error.strerror}.")
 
 
 SECRET_KEY = _secret()
 DEBUG = os.environ.get("DIACHRON_DEBUG") == "1"
-ALLOWED_HOSTS = os.environ.get("DIACHRON_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")
+ALLOWED_HOSTS = os.environ.get("DIACHRON_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
 
 INSTALLED_APPS = [
     "django.contrib.contenttypes",
     "django.contrib.staticfiles",
     "django_htmx",
-    "django_tasks",
-    "django_tasks_db",
     "studio.library",
     "studio.jobs",
     "studio.analysis",
@@ -47,6 +59,8 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "django_htmx.middleware.HtmxMiddleware",
+    "studio.server.policy.content_policy",
+    "studio.server.failures.Refusals",
     "studio.server.steps.steps_told",
 ]
 ROOT_URLCONF = "studio.urls"
@@ -67,30 +81,43 @@ DATABASES = {
         "CONN_MAX_AGE": None,  # opening the file again costs every request a few milliseconds
         "OPTIONS": {
             "timeout": 20,
-            # readers never wait for the writer; a killed process loses nothing that was committed
+            # readers never wait for the writer; what was committed survives a power cut (synchronous=FULL: the log
+            # is on the disk before an edit is acknowledged, at some 0.2 ms here)
             "transaction_mode": "IMMEDIATE",
             # writing the log back into the database waits for the disk: the server does so beside the edits (serve)
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=20000;",
+            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA wal_autocheckpoint=20000;",
         },
     }
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
-TASKS = {"default": {"BACKEND": "django_tasks_db.DatabaseBackend"}}
 
 LANGUAGE_CODE = "en"
 USE_TZ = True
 STATIC_URL = "static/"
+#: Styles, scripts and fonts from npm: under which address, and where they lie among the node modules. A wheel has
+#: copies of them in studio/vendor (make wheel).
+VENDORED = {
+    "bulma": "bulma/css",
+    "idiomorph": "idiomorph/dist",
+    "noble": "@noble/hashes",
+    "fonts/newsreader": "@fontsource-variable/newsreader/files",
+    "fonts/source-sans": "@fontsource-variable/source-sans-3/files",
+}
+_modules = BASE / "node_modules"
 STATICFILES_DIRS = [
     BASE / "studio" / "static",
-    ("bulma", BASE / "node_modules" / "bulma" / "css"),
-    ("idiomorph", BASE / "node_modules" / "idiomorph" / "dist"),
-    ("fonts/newsreader", BASE / "node_modules" / "@fontsource-variable" / "newsreader" / "files"),
-    ("fonts/source-sans", BASE / "node_modules" / "@fontsource-variable" / "source-sans-3" / "files"),
+    *((to, _modules / at if _modules.exists() else BASE / "studio" / "vendor" / to) for to, at in VENDORED.items()),
 ]
 # Files are served from where they are, without a collecting step.
 WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = DEBUG
 
+LOGGING = logging_settings(DATA, os.environ.get("DIACHRON_PROCESS", "server"))
+CSRF_FAILURE_VIEW = "studio.server.failures.forbidden"
+
 SESSIONS_FOLDER = DATA / "sessions"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 64 * 2**20
 SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+FILE_UPLOAD_PERMISSIONS = 0o600

@@ -2,6 +2,8 @@
 
 from django.urls import include, path
 
+from studio.server.health import health
+
 urlpatterns = [
     path("", include("studio.library.urls")),
     path("", include("studio.jobs.urls")),
@@ -12,4 +14,10 @@ urlpatterns = [
     path("", include("studio.harmony.urls")),
     path("", include("studio.running_order.urls")),
     path("", include("studio.delivery.urls")),
+    path("health", health, name="health"),
 ]
+
+handler400 = "studio.server.failures.bad_request"
+handler403 = "studio.server.failures.forbidden"
+handler404 = "studio.server.failures.not_found"
+handler500 = "studio.server.failures.failed"

@@ -48,10 +48,10 @@ def note_attacks(notes: list[Note]) -> Attacks:
     return Attacks(centre, np.minimum(1.0, np.sqrt(total / np.percentile(total, 95))), np.ones(len(centre)))
 
 
-def render(notes: list[Note], target: Path) -> None:
+def render(notes: list[Note], target: Path, progress: Progress = no_progress) -> None:
     """Write a performance as a mono FLAC at ``target``, whole or not at all."""
     frames = round(performance_seconds(notes) * RENDER_RATE)
-    x = render_notes(notes, voices.keys, RENDER_RATE, frames, np.random.default_rng(0))
+    x = render_notes(notes, voices.keys, RENDER_RATE, frames, np.random.default_rng(0), progress)
     partial = target.with_suffix(".partial")
     sf.write(partial, _PEAK * x / max(1e-9, float(np.abs(x).max())), RENDER_RATE, "PCM_24", format="FLAC")
     partial.replace(target)
@@ -61,6 +61,6 @@ def analyse_midi(path: Path, name: str, rendered: Path, progress: Progress = no_
     """As :func:`core.listening.track.analyse_track`, with the notes as attacks; the performance is rendered to
     ``rendered``. Raises :class:`core.formats.smf.MidiError`."""
     notes = read_notes(path, name)
-    render(notes, rendered)
-    track = analyse_track(rendered, name, progress=lambda x: progress(0.1 + 0.9 * x))
+    render(notes, rendered, lambda x: progress(0.4 * x))
+    track = analyse_track(rendered, name, progress=lambda x: progress(0.4 + 0.6 * x))
     return replace(track, attacks=note_attacks(notes))

@@ -15,6 +15,8 @@ Samples = NDArray[np.float32]
 
 #: Frames a block read from disk: small enough that a two-hour file fits anywhere.
 BLOCK = 1 << 19
+#: Limits of what is read: samples a second, and seconds.
+RATES, LONGEST_SEC = (8_000, 384_000), 6 * 3600
 FORMATS = "WAV, AIFF, FLAC, OGG or MP3"
 
 
@@ -47,7 +49,9 @@ def inspect(path: Path, name: str | None = None) -> AudioInfo:
             info = AudioInfo(f.samplerate, f.channels, f.frames, f.format)
             if f.format in ("MP3", "OGG", "FLAC"):
                 info = _measured(f, info)
-    except (sf.LibsndfileError, RuntimeError):
+    except AudioError:
+        raise
+    except (sf.LibsndfileError, RuntimeError, ValueError):
         raise AudioError(f"“{name}” is not audio that Diachron reads. Use {FORMATS}.") from None
     except OSError as e:
         raise AudioError(f"“{name}” cannot be read: {e.strerror or e}.") from None
@@ -55,6 +59,10 @@ def inspect(path: Path, name: str | None = None) -> AudioInfo:
         info = _against_header(path, info)
     if info.frames <= 0:
         raise AudioError(f"“{name}” is empty: it is an audio file without a single sample.")
+    if not RATES[0] <= info.rate <= RATES[1]:
+        raise AudioError(f"“{name}” has a rate of {info.rate} Hz; Diachron reads {RATES[0]} to {RATES[1]} Hz.")
+    if info.seconds > LONGEST_SEC:
+        raise AudioError(f"“{name}” lasts longer than {LONGEST_SEC // 3600} hours.")
     if info.channels > 2:
         raise AudioError(f"“{name}” has {info.channels} channels. Split it into mono or stereo files first.")
     return info
@@ -67,7 +75,7 @@ def _measured(f: sf.SoundFile, info: AudioInfo) -> AudioInfo:
             f.seek(max(0, info.frames - 2))
             if len(f.read(2)) == min(2, info.frames):
                 return info
-    except sf.LibsndfileError:
+    except (sf.LibsndfileError, ValueError):  # the decoder may tell a length below zero
         pass
     declared = info.frames if info.frames < (1 << 62) else 0
     good = sum(len(block) for block in blocks(Path(f.name)))
@@ -131,7 +139,7 @@ def blocks(path: Path, size: int = BLOCK) -> Iterator[Samples]:
                     done += len(block)
                     yield block
             return
-        except sf.LibsndfileError:
+        except (sf.LibsndfileError, ValueError):
             if size <= 1024:
                 return
             size //= 8  # closer to where the damage is

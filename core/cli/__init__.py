@@ -11,6 +11,7 @@ from core.analysis import AnalysisError
 from core.cli import conforming, mapping
 from core.cli.common import BadInput
 from core.formats import smf
+from core.formats.beat_tables import MapFileError
 from core.reshaping.warp import WarpError
 from core.tracking import NoBeats
 
@@ -35,7 +36,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     args = parser().parse_args(argv)
     try:
         args.run(args)
-    except (BadInput, AnalysisError, audio.AudioError, smf.MidiError, NoBeats, WarpError) as e:
+    except (BadInput, AnalysisError, audio.AudioError, smf.MidiError, MapFileError, NoBeats, WarpError) as e:
         print(f"diachron: {e}", file=sys.stderr)
         return BAD_INPUT
     except OSError as e:

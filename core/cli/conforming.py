@@ -11,7 +11,7 @@ from core.analysis import Source, midi_tracks
 from core.analysis.pipeline import analyse_sources, find_map
 from core.cli.common import BadInput, ProgressLine, cache
 from core.formats import smf
-from core.formats.song import read_map
+from core.formats.beat_tables import read_any_map
 from core.listening.track import AnalysedTrack
 from core.reshaping.choice import attacks_to_keep, suggest_engine
 from core.reshaping.conform import Conformed, average_bpm, steady, to_map, with_freedom
@@ -51,11 +51,11 @@ def add_arguments(c: argparse.ArgumentParser) -> None:
     where.add_argument(
         "--keep", type=percent, metavar="SHARE", help="of the freedom, like 30%%: 0%% steady, 100%% as played"
     )
-    where.add_argument("--map", type=Path, metavar="MIDI", help="bar by bar to the tempo map of a MIDI file")
+    where.add_argument("--map", type=Path, metavar="FILE", help="bar by bar to another map: MIDI, CSV, JAMS")
     c.add_argument(
         "--bars-later", type=int, default=0, metavar="N", help="with --map: bar 1 goes to the map's bar 1 + N"
     )
-    c.add_argument("--from-map", type=Path, metavar="MIDI", help="the performance's own map, instead of finding it")
+    c.add_argument("--from-map", type=Path, metavar="FILE", help="the performance's own map, instead of finding it")
     c.add_argument(
         "--engine", choices=["auto", *ENGINES], default="auto", help="how samples are made (default: by track)"
     )
@@ -80,7 +80,7 @@ def conform_files(args: argparse.Namespace) -> None:
     progress = ProgressLine()
     sources = [Source(p, p.name) for p in args.files]
     tracks = list(analyse_sources(sources, cache(args.no_cache), lambda s, x: progress(s, _FINDING * x), threads=2))
-    tempo_map = read_map(args.from_map) if args.from_map else find_map(tracks).map
+    tempo_map = read_any_map(args.from_map) if args.from_map else find_map(tracks).map
     made = _target(args, tempo_map)
     args.out.mkdir(parents=True, exist_ok=True)
     groups = _groups(args.files, tracks, made, args.engine, args.out)
@@ -97,7 +97,7 @@ def conform_files(args: argparse.Namespace) -> None:
 
 def _target(args: argparse.Namespace, tempo_map: TempoMap) -> Conformed:
     if args.map:
-        return to_map(tempo_map, read_map(args.map), args.bars_later)
+        return to_map(tempo_map, read_any_map(args.map), args.bars_later)
     if args.keep is not None:
         return with_freedom(tempo_map, args.keep, args.keep)
     return steady(tempo_map, args.to)

@@ -47,7 +47,7 @@ def _bars() -> list[tuple[int, float, float]]:
     return [(b, float(METERS.bar_quarters(b)), METERS.meter_at(b).quarters) for b in range(1, BARS + 1)]
 
 
-def _drum(rng: np.random.Generator) -> tuple[Stroke, ...]:
+def drum_strokes(rng: np.random.Generator) -> tuple[Stroke, ...]:
     out = []
     for bar, q, length in _bars():
         if bar in SILENT_BARS or bar > BARS - 1:
@@ -90,7 +90,7 @@ def _bass() -> tuple[Stroke, ...]:
     return tuple(out)
 
 
-def _dulcimer(rng: np.random.Generator) -> tuple[Stroke, ...]:
+def dulcimer_strokes(rng: np.random.Generator) -> tuple[Stroke, ...]:
     out = [Stroke(-1.0, 69, 0.5, 0.6), Stroke(-0.5, 67, 0.5, 0.6)]  # the pickup
     for bar, q, length in _bars():
         if bar == HELD_BAR:
@@ -103,7 +103,7 @@ def _dulcimer(rng: np.random.Generator) -> tuple[Stroke, ...]:
     return tuple(out)
 
 
-def _squeezebox() -> tuple[Stroke, ...]:
+def squeezebox_strokes() -> tuple[Stroke, ...]:
     out = []
     for bar, q, length in _bars():
         if bar <= 4:
@@ -121,11 +121,11 @@ def perform() -> Performance:
     loose = METERS.bar_quarters(BARS)
     band = [
         Performer("sticks", voices.stick, tuple(Stroke(float(k), 80, level=0.7) for k in range(-4, 0)), 0.0, 0.003),
-        Performer("drum", voices.frame_drum, _drum(rng), 0.0, 0.004),
+        Performer("drum", voices.frame_drum, drum_strokes(rng), 0.0, 0.004),
         Performer("boots", voices.boot, _boots(), 0.004, 0.005),
         Performer("bass", voices.bass, _bass(), 0.008, 0.005),
-        Performer("dulcimer", voices.dulcimer, _dulcimer(rng), -0.003, 0.006),
-        Performer("squeezebox", voices.squeezebox, _squeezebox(), 0.010, 0.008),
+        Performer("dulcimer", voices.dulcimer, dulcimer_strokes(rng), -0.003, 0.006),
+        Performer("squeezebox", voices.squeezebox, squeezebox_strokes(), 0.010, 0.008),
     ]
     frames = round((float(meant.seconds[-1]) + 2.5) * RATE)
     dry = {}

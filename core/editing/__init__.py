@@ -15,6 +15,7 @@ from core.document import BarLine, Document, Statement
 from core.document.commands import Command, WithBars
 from core.document.statements import holds, replaces, words
 from core.editing import bars, beats, stretches  # noqa: F401  # they register their commands
+from core.editing.bounds import check_bounds, check_size
 from core.editing.dispatch import run
 from core.editing.outcome import Outcome
 from core.editing.recording import Recording
@@ -53,10 +54,12 @@ def apply(
     """The document after a command. ``preview`` asks for a quick result to show; ``overrule`` takes back the
     statements that contradict the command. Raises :class:`core.tempomap.edits.EditError`,
     :class:`Contradiction` among them."""
+    check_bounds(command, document, recording)
     try:
         outcome = run(command, document, recording, preview)
     except MapError as e:  # a map that cannot be
         raise EditError(str(e)) from None
+    check_size(outcome.map)
     statements = _with_said(document, outcome)
     broken = tuple(s for s in statements if not holds(s, outcome.map) and _held(s, document, outcome))
     pins = _lost_pins(document.map, outcome)

@@ -19,17 +19,18 @@ from core.tempomap.bar_lines import lines_of, usual_meter, with_lines
 from core.tempomap.counting import renumber
 from core.tempomap.edits import EditError, pins_of
 from core.tempomap.position import words_at
-from core.tempomap.splice import bars_between, between, splice
+from core.tempomap.splice import BEAT_SECONDS, bars_between, between, splice
 from core.tracking.context import NoBeats
-from core.tracking.redetect import redetect
+from core.tracking.redetect import LONGEST_DETECTED, redetect
 
+#: Felt beats of the longest bar that is counted by hand.
+_MOST_IN_BAR = 16
 #: How far an end of a stretch, and a place that is named, go to an attack, in seconds.
 _END_SNAP, _PLACE_SNAP = 0.03, 0.05
-#: Beats that last longer are not detected but stay even: hardly anything is counted so slowly, and the search would
-#: take many seconds.
-_LONGEST_DETECTED = 2.5
 #: A bar shorter than this, in beats, is not made at a seam: its beats go to the bar before.
 _SHORTEST = 2
+#: Seconds within which an end of a stretch is the pinned beat beside it.
+_PINNED_NEAR = 0.06
 
 
 def read_meter(text: str) -> Meter:
@@ -186,7 +187,7 @@ def placed(
     last = max(anchors)
     beats = target - last
     start = float(tempo_map.seconds_of_beat(last))
-    if beats < 1 or not 0.1 < (at - start) / beats < 6:
+    if beats < 1 or not BEAT_SECONDS[0] < (at - start) / beats < BEAT_SECONDS[1]:
         raise EditError(
             f"{words_at(tempo_map, last).capitalize()} was said to be at {start:.2f} s: bar {bar} is not here."
         )
@@ -212,8 +213,8 @@ def _(command: SetMeter, document: Document, recording: Recording, preview: bool
 @run.register
 def _(command: Count, document: Document, recording: Recording, preview: bool) -> Outcome:
     tempo_map, bar, beats = map_of(document), command.bar, command.beats
-    if not 1 <= beats <= 16:
-        raise EditError("A bar has 1 to 16 beats.")
+    if not 1 <= beats <= _MOST_IN_BAR:
+        raise EditError(f"A bar has 1 to {_MOST_IN_BAR} beats.")
     usual = tempo_map.meters.meter_at(bar)
     wanted = Meter(beats * usual.groups[0], usual.denominator, (usual.groups[0],) * beats)
     at = float(tempo_map.bar_seconds(bar))
@@ -257,7 +258,7 @@ def counted_beats(recording: Recording, tempo_map: TempoMap, start: float, end: 
     """The map with the beats between two of them (seconds) detected, as many as there are. Where none are detected they
     stay as they are: the engineer's count holds either way."""
     first, last = (round(float(tempo_map.beat_index_at(t))) for t in (start, end))
-    if last <= first or (end - start) / (last - first) >= _LONGEST_DETECTED:
+    if last <= first or (end - start) / (last - first) >= LONGEST_DETECTED:
         return tempo_map
     with suppress(EditError, NoBeats):
         return redetect(recording.context(), tempo_map, first, last, last - first)
@@ -268,7 +269,9 @@ def _pinned_ends(tempo_map: TempoMap, ends: Sequence[float]) -> tuple[float, flo
     """Ends that lie near a pinned beat are that beat."""
     pinned = tempo_map.seconds[pins_of(tempo_map)]
     near = [
-        float(pinned[int(np.argmin(np.abs(pinned - t)))]) if len(pinned) and np.abs(pinned - t).min() < 0.06 else t
+        float(pinned[int(np.argmin(np.abs(pinned - t)))])
+        if len(pinned) and np.abs(pinned - t).min() < _PINNED_NEAR
+        else t
         for t in ends
     ]
     return near[0], near[1]

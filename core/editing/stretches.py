@@ -42,6 +42,8 @@ from core.tracking.redetect import redetect, snap_new_beats
 from core.tracking.settling import settle
 from core.tracking.tapping import map_from_tapped_bars, map_from_taps
 
+#: Seconds by which beats settle, or points may be missed, at most; seconds under which a beat did not move.
+_SETTLED_WITHIN, _THINNED_WITHIN, _UNMOVED = 0.2, 0.5, 1e-7
 #: Where so many times more or fewer beats are found in a stretch, its bars are counted anew.
 _ANOTHER_LEVEL = 1.4
 #: The first downbeat of a rough start goes to an attack within so many seconds.
@@ -106,8 +108,8 @@ def _bars_after(
 @run.register
 def _(command: Settle, document: Document, recording: Recording, preview: bool) -> Outcome:
     tempo_map = map_of(document)
-    if not 0 < command.within <= 0.2:
-        raise EditError("Beats can be moved by up to 200 ms.")
+    if not 0 < command.within <= _SETTLED_WITHIN:
+        raise EditError(f"Beats can be moved by up to {1000 * _SETTLED_WITHIN:.0f} ms.")
     chosen = beats_in(tempo_map, command.stretch)
     first, last = chosen or (int(tempo_map.beats().index[0]), int(tempo_map.beats().index[-1]))
     try:
@@ -117,7 +119,7 @@ def _(command: Settle, document: Document, recording: Recording, preview: bool) 
     off = np.abs(
         edited.seconds_of_beat(np.arange(first, last + 1)) - tempo_map.seconds_of_beat(np.arange(first, last + 1))
     )
-    moved = off > 1e-7
+    moved = off > _UNMOVED
     far = f", {1000 * off.max():.0f} ms at most" if moved.any() else ""
     return Outcome(edited, f"Settled on attacks{where(tempo_map, chosen)}: {int(moved.sum())} of {len(off)} moved{far}")
 
@@ -195,8 +197,8 @@ def _(command: Smooth, document: Document, recording: Recording, preview: bool) 
 @run.register
 def _(command: Thin, document: Document, recording: Recording, preview: bool) -> Outcome:
     tempo_map = map_of(document)
-    if not 0 < command.within <= 0.5:
-        raise EditError("Beats can be kept within 0 to 500 ms.")
+    if not 0 < command.within <= _THINNED_WITHIN:
+        raise EditError(f"Beats can be kept within 0 to {1000 * _THINNED_WITHIN:.0f} ms.")
     chosen = beats_in(tempo_map, command.stretch)
     kept = grain.thin(tempo_map, command.within, *_ends(chosen))
     return Outcome(kept, f"Fewest points{where(tempo_map, chosen)}{_cost(tempo_map, kept)}")

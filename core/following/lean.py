@@ -13,8 +13,15 @@ from core.tempomap import TempoMap
 
 Floats = NDArray[np.float64]
 
+#: Beats from which a player's usual place can be told.
+_FEWEST = 5
 #: An attack farther than this from a beat belongs to something else, in seconds.
 SEARCH_WINDOW = 0.07
+#: Attacks weaker than this tell no lean.
+_LEAST_STRENGTH = 0.15
+#: Milliseconds around the usual lean in which an attack counts, least; and in standard deviations. The deviation is
+#: told from the median one (1.4826: of a normal distribution).
+_LEAST_WIDTH, _DEVIATIONS, _OF_MEDIAN = 8.0, 4, 1.4826
 
 
 @dataclass(frozen=True)
@@ -43,13 +50,13 @@ def lean(tempo_map: TempoMap, tracks: Sequence[AnalysedTrack], delays: Sequence[
     longest = int(beats.beat.max())
     out = []
     for track, delay in zip(tracks, delays or [0.0] * len(tracks), strict=True):
-        times = track.attacks.seconds[track.attacks.strength > 0.15]
+        times = track.attacks.seconds[track.attacks.strength > _LEAST_STRENGTH]
         off = 1000 * _nearest(beats.seconds + delay, times, SEARCH_WINDOW)
         played = ~np.isnan(off)
         # what strays far from the player's own usual place is another note, not a lean
-        if played.sum() > 4:
+        if played.sum() >= _FEWEST:
             usual = float(np.median(off[played]))
-            width = max(8.0, 4 * 1.4826 * float(np.median(np.abs(off[played] - usual))))
+            width = max(_LEAST_WIDTH, _DEVIATIONS * _OF_MEDIAN * float(np.median(np.abs(off[played] - usual))))
             off = np.where(np.abs(off - usual) <= width, off, np.nan)
             played = ~np.isnan(off)
         by_beat = np.array([_mean(off[(beats.beat == b) & played]) for b in range(1, longest + 1)])

@@ -6,6 +6,7 @@ minute when absent; time signatures carry the denominator as a power of two and 
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -14,9 +15,11 @@ from pathlib import Path
 
 import mido
 import numpy as np
+from mido.midifiles.meta import KeySignatureError
 from numpy.typing import NDArray
 
-from core.notes import Note
+from core.audio.files import LONGEST_SEC
+from core.notes import MOST_NOTES, Note
 from core.tempomap import TICKS, Meter, TempoMap
 
 Floats = NDArray[np.float64]
@@ -27,6 +30,10 @@ _AT_ONCE, _ZERO = 0.03, 1e-9
 #: How far rounding may put a bar line off before a tempo is written that corrects it, in seconds.
 _DRIFT = 5e-5
 _SLOWEST = 0xFFFFFF  # microseconds a quarter that 24 bits hold: 3.58 beats a minute
+
+
+#: Bytes of the largest file that is read.
+LARGEST_FILE = 16 * 2**20
 
 
 class MidiError(ValueError):
@@ -40,7 +47,7 @@ def reading(name: str) -> Iterator[None]:
         yield
     except MidiError:
         raise
-    except (OSError, EOFError, ValueError, KeyError, IndexError, TypeError, ZeroDivisionError):
+    except (OSError, EOFError, ValueError, ArithmeticError, LookupError, TypeError, struct.error, KeySignatureError):
         raise MidiError(f"“{name}” is not a MIDI file that can be read.") from None
 
 
@@ -248,13 +255,21 @@ def latin(text: str) -> str:
     return text.encode("latin-1", "replace").decode("latin-1")
 
 
+def opened(path: Path, name: str) -> mido.MidiFile:
+    """A file whose tracks belong together. Raises :class:`MidiError`, and what :func:`reading` turns into it."""
+    if path.stat().st_size > LARGEST_FILE:
+        raise MidiError(f"“{name}” is larger than any MIDI performance.")
+    file = mido.MidiFile(path, clip=True)
+    if file.type == 2:
+        raise MidiError(f"“{name}” holds several unrelated MIDI sequences; use one at a time.")
+    return file
+
+
 def read_notes(path: Path, name: str | None = None) -> list[Note]:
     """The notes of a performance at their performed seconds, by start. Raises :class:`MidiError`."""
     name = name or path.name
     with reading(name):
-        file = mido.MidiFile(path, clip=True)
-        if file.type == 2:
-            raise MidiError(f"“{name}” holds several unrelated MIDI sequences; use one at a time.")
+        file = opened(path, name)
         sounding: dict[tuple[int, int], list[tuple[float, int]]] = {}
         notes: list[Note] = []
         now = 0.0
@@ -271,6 +286,10 @@ def read_notes(path: Path, name: str | None = None) -> list[Note]:
             notes += [Note(start, max(now, start), pitch, velocity, channel) for start, velocity in waiting]
     if not notes:
         raise MidiError(f"“{name}” holds no notes.")
+    if len(notes) > MOST_NOTES:
+        raise MidiError(f"“{name}” holds {len(notes)} notes; Diachron reads up to {MOST_NOTES}.")
+    if max(n.end for n in notes) > LONGEST_SEC:
+        raise MidiError(f"“{name}” lasts longer than {LONGEST_SEC // 3600} hours.")
     return sorted(notes, key=lambda n: (n.start, n.pitch))
 
 

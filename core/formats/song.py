@@ -14,7 +14,7 @@ import mido
 import numpy as np
 from numpy.typing import NDArray
 
-from core.formats.smf import MidiError, WrittenMidi, latin, reading
+from core.formats.smf import MidiError, WrittenMidi, latin, opened, reading
 from core.notes import SHORTEST, Note, ScoreNote
 from core.tempomap import TICKS, Meter, Meters, TempoMap
 
@@ -43,7 +43,7 @@ def read_song(path: Path, name: str | None = None) -> Song:
     """All parts of a file. Raises :class:`core.formats.smf.MidiError`."""
     name = name or path.name
     with reading(name):
-        file = _open(path, name)
+        file = opened(path, name)
         events, ppq = [_absolute(track) for track in file.tracks], file.ticks_per_beat
         clock, meters, tempos = _tempos_and_meters(events, ppq)
         parts = [p for number, track in enumerate(events) for p in _parts(track, number, clock, meters, ppq)]
@@ -59,19 +59,12 @@ def read_map(path: Path, name: str | None = None) -> TempoMap:
     """
     name = name or path.name
     with reading(name):
-        file = _open(path, name)
+        file = opened(path, name)
         events, ppq = [_absolute(track) for track in file.tracks], file.ticks_per_beat
         clock, meters, _ = _tempos_and_meters(events, ppq)
         last = max((track[-1][0] for track in events if track), default=0) / ppq
         quarters = np.append(clock.quarters[:-1], last) if last > clock.quarters[-2] else clock.quarters
         return TempoMap(clock.seconds_at(quarters), quarters, meters, tail_bpm=clock.tail_bpm)
-
-
-def _open(path: Path, name: str) -> mido.MidiFile:
-    file = mido.MidiFile(path, clip=True)
-    if file.type == 2:
-        raise MidiError(f"“{name}” holds several unrelated MIDI sequences; use one at a time.")
-    return file
 
 
 def _tempos_and_meters(events: list[list[tuple[int, mido.Message]]], ppq: int) -> tuple[TempoMap, Meters, int]:

@@ -25,6 +25,12 @@ _ALSO = {
 }  # fmt: skip
 
 
+#: The fall from one overtone to the next (Gómez 2006), and how much the root counts beside the other tones.
+_OVERTONE, _ROOT = 0.6, 1.15
+#: A beat with less than this share of the median strength is silent.
+_SILENT = 0.05
+
+
 @dataclass(frozen=True)
 class Chord:
     """``root`` and ``bass`` as pitch classes (C is 0), ``quality`` one of :data:`QUALITIES`; ``flat``: written so.
@@ -76,13 +82,18 @@ def _templates() -> tuple[list[Chord], Floats, Floats]:
     """Chords with the chroma of their tones and first overtones (each falling to 0.6 of the last; Gómez, "Tonal
     description of polyphonic audio", 2006)."""
     chords, rows, price = [], [], []
-    overtones = [(0, 1 + 0.6 + 0.6**3), (7, 0.6**2 + 0.6**5), (4, 0.6**4), (10, 0.6**6)]
+    overtones = [
+        (0, 1 + _OVERTONE + _OVERTONE**3),
+        (7, _OVERTONE**2 + _OVERTONE**5),
+        (4, _OVERTONE**4),
+        (10, _OVERTONE**6),
+    ]
     for root in range(12):
         for quality, cost in _SOUGHT.items():
             row = np.zeros(12)
             for step in QUALITIES[quality]:
                 for above, worth in overtones:
-                    row[(root + step + above) % 12] += worth * (1.15 if step == 0 else 1.0)
+                    row[(root + step + above) % 12] += worth * (_ROOT if step == 0 else 1.0)
             chords.append(Chord(root, quality))
             rows.append((row - row.mean()) / row.std())
             price.append(cost)
@@ -120,7 +131,7 @@ def find_chords(chroma: Floats, downbeat: NDArray[np.bool_]) -> list[ChordSpan]:
     level = np.log1p(_BOOST * chroma / (np.median(chroma.sum(axis=1)) / 12 + 1e-12))
     spread = level.std(axis=1, keepdims=True)
     likeness = ((level - level.mean(axis=1, keepdims=True)) / np.maximum(spread, 1e-9)) @ _ROWS.T / 12 - _PRICE
-    silent = (chroma.sum(axis=1) < 0.05 * np.median(chroma.sum(axis=1)))[:, None]
+    silent = (chroma.sum(axis=1) < _SILENT * np.median(chroma.sum(axis=1)))[:, None]
     scores = _SHARPNESS * np.concatenate([np.where(silent, 0.0, likeness), np.full((len(chroma), 1), _NOTHING)], axis=1)
     states = scores.shape[1]
     leave = np.where(downbeat, _STAY_AT_BAR, _STAY) + np.log(states - 1)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from core.instruments.voices import Sound, Voice, band, bass, harmonics, hertz, keys, release, timeline
+from core.instruments.voices import Sound, Voice, band, bass, harmonic_sum, hertz, keys, release, rolloff, timeline
 
 #: The channel of percussion, counted from 0 (General MIDI, RP-003).
 PERCUSSION = 9
@@ -90,10 +90,8 @@ def _knock(rate: int, hz: float, level: float, noise: np.random.Generator) -> So
 def pad(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """Soft detuned harmonics that swell in over 120 ms and fade over 300 ms."""
     t, f = timeline(rate, seconds + 0.3), hertz(pitch)
-    x = np.zeros(len(t))
-    for detune in (-0.0015, 0.0017):
-        for k, tone in harmonics(f * (1 + detune), max(1, min(6, int(rate / 2.5 / f))), t):
-            x += tone.imag / k**2
+    weights = rolloff(max(1, min(6, int(rate / 2.5 / f))), 2)
+    x = harmonic_sum(f * 0.9985, weights, t) + harmonic_sum(f * 1.0017, weights, t)
     swell = np.minimum(1, t / 0.12)
     return release(level * 0.22 * x * swell, rate, 0.3)
 
@@ -101,9 +99,8 @@ def pad(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Ge
 def pluck(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
     """A plucked string: higher harmonics decay faster; after its release it fades within 80 ms."""
     t, f = timeline(rate, min(seconds, 3.0) + 0.08), hertz(pitch)
-    x = np.zeros(len(t))
-    for k, tone in harmonics(f, max(1, min(10, int(rate / 2.5 / f))), t):
-        x += tone.imag * np.sin(np.pi * k * 0.21) / k * np.exp(-t * (1.1 + 0.9 * k))
+    k = np.arange(1, max(1, min(10, int(rate / 2.5 / f))) + 1)
+    x = harmonic_sum(f, np.sin(np.pi * k * 0.21) / k, t, decay=0.9) * np.exp(-1.1 * t)
     return release(level * 0.5 * x * np.minimum(1, t / 0.0015), rate, 0.08)
 
 

@@ -19,6 +19,16 @@ from core.listening.spectrum import Evidence
 Floats = NDArray[np.float64]
 
 
+#: A later rise of the envelope is taken for the attack if it is larger by this factor.
+_LARGER = 1.02
+#: The share of the way from floor to peak at which an attack starts.
+_START = 0.1
+#: How far above its local mean an envelope of struck sounds, or of new partials, must rise.
+_STRUCK_RISE, _PARTIAL_RISE = 0.11, 0.1
+#: Seconds between two attacks at least.
+_APART = 0.01
+
+
 @dataclass(frozen=True)
 class Attacks:
     """``seconds``: starts of attacks, rising; ``strength``: 0 to 1 against the track's strong attacks; ``sharpness``: 0
@@ -33,8 +43,6 @@ class Attacks:
 
 
 NONE = Attacks(np.zeros(0), np.zeros(0), np.zeros(0))
-
-
 #: Samples a step of the envelope, samples that it averages, and steps for which it is held: 0.25, 1 and 13 ms. Holding
 #: bridges the swing of the lowest notes without delaying a rise.
 _STEP, _SMOOTH, _HOLD = 5, 20, 52
@@ -95,7 +103,7 @@ def _largest_rise(size: NDArray[Any], steps: int, fraction: float) -> tuple[int,
     gain, at = -1.0, min(_RISE_STEPS, steps - 1)
     for s in range(_RISE_STEPS, steps):
         g = held[s] - held[s - _RISE_STEPS]
-        if g > gain * 1.02:
+        if g > gain * _LARGER:
             gain, at = g, s
     floor = held[at]
     for s in range(max(0, at - _FLOOR_STEPS), at):
@@ -120,7 +128,7 @@ def place(signal: Samples, seconds: Floats, offset: float = 0.0) -> Floats:
 def starts(signal: Samples, seconds: Floats, offset: float = 0.0) -> tuple[Floats, Floats]:
     """As :func:`place`, with how many times as loud the sound gets at each start."""
     near = np.round((np.asarray(seconds) - offset) * LISTENING_RATE).astype(np.int64)
-    at, contrast = _attack_starts(signal, near, 0.1)
+    at, contrast = _attack_starts(signal, near, _START)
     return at / LISTENING_RATE + offset, contrast
 
 
@@ -140,7 +148,7 @@ def find_attacks(signal: Samples, evidence: Evidence) -> Attacks:
     flux, partials = flux_envelope(evidence.flux), partial_flux_envelope(evidence.partial_flux)
     count = min(len(flux), len(partials))
     envelope = np.maximum(flux[:count], partials[:count])
-    percussive, tonal = pick_frames(envelope, 0.11), pick_frames(partials, 0.1)
+    percussive, tonal = pick_frames(envelope, _STRUCK_RISE), pick_frames(partials, _PARTIAL_RISE)
     seconds, contrast = starts(signal, percussive / FRAME_RATE)
     is_clear = (contrast >= _LEAST_CONTRAST) & (np.abs(seconds - percussive / FRAME_RATE) < _FARTHEST)
     percussive, seconds, contrast = percussive[is_clear], seconds[is_clear], contrast[is_clear]
@@ -157,7 +165,7 @@ def find_attacks(signal: Samples, evidence: Evidence) -> Attacks:
         np.log2(np.concatenate([contrast, np.full(len(tonal), _LEAST_CONTRAST)]) / _LEAST_CONTRAST) / 2, 0, 1
     )
     order = np.argsort(seconds, kind="stable")
-    order = order[np.diff(seconds[order], prepend=-1.0) > 0.01]
+    order = order[np.diff(seconds[order], prepend=-1.0) > _APART]
     strength = np.minimum(envelope[frames[order]], 1.0).astype(np.float64)
     return Attacks(np.maximum(seconds[order], 0.0), strength, sharpness[order])
 

@@ -15,6 +15,12 @@ Floats = NDArray[np.float64]
 LEAST_FLUX = 0.15
 #: Total rise of partials that a soft note's start reaches at least: a held pad alone reaches a third of it.
 LEAST_PARTIAL_FLUX = 0.4
+#: Percentiles: of the strongest attacks, of a strong one.
+_STRONGEST, _STRONG = 99.5, 98
+#: Where an envelope stops, strong attacks being 1.
+_MOST = 1.5
+#: Seconds of the local mean above which new partials, and peaks, rise.
+_PARTIAL_MEAN, _PEAK_MEAN = 0.6, 0.4
 
 
 def percussiveness(flux: Frames) -> float:
@@ -22,29 +28,29 @@ def percussiveness(flux: Frames) -> float:
 
     The 99.5th percentile of the flux summed over all ranges. ``flux``: ``(frames, ranges)``.
     """
-    return float(np.percentile(flux.sum(axis=1), 99.5)) if len(flux) else 0.0
+    return float(np.percentile(flux.sum(axis=1), _STRONGEST)) if len(flux) else 0.0
 
 
 def flux_envelope(flux: Frames) -> Frames:
     """The flux of all ranges as one envelope ``(frames,)``, scaled so that strong attacks reach 1, at most 1.5."""
     envelope = flux.sum(axis=1)
-    top = max(LEAST_FLUX, np.percentile(envelope[envelope > 0], 98)) if (envelope > 0).any() else 1.0
-    return np.asarray(np.minimum(envelope / top, 1.5).astype(np.float32))
+    top = max(LEAST_FLUX, np.percentile(envelope[envelope > 0], _STRONG)) if (envelope > 0).any() else 1.0
+    return np.asarray(np.minimum(envelope / top, _MOST).astype(np.float32))
 
 
 def partial_flux_envelope(partial_flux: Frames) -> Frames:
     """The rise of new partials as one envelope ``(frames,)`` above its local mean; strong ones reach 1, at most 1.5."""
     new = gaussian_filter1d(partial_flux.sum(axis=1), 1.0)
-    new = np.maximum(new - uniform_filter1d(new, round(0.6 * FRAME_RATE)), 0)
-    top = max(LEAST_PARTIAL_FLUX, np.percentile(new, 98)) if len(new) else 1.0
-    return np.asarray(np.minimum(new / top, 1.5).astype(np.float32))
+    new = np.maximum(new - uniform_filter1d(new, round(_PARTIAL_MEAN * FRAME_RATE)), 0)
+    top = max(LEAST_PARTIAL_FLUX, np.percentile(new, _STRONG)) if len(new) else 1.0
+    return np.asarray(np.minimum(new / top, _MOST).astype(np.float32))
 
 
 def pick_frames(envelope: Frames, threshold: float, gap: float = 0.05) -> NDArray[np.int64]:
     """Frames at which the envelope peaks within ``gap`` seconds and exceeds its local mean by ``threshold``."""
     radius = round(gap * FRAME_RATE)
     peak = (envelope == maximum_filter1d(envelope, 2 * radius + 1)) & (envelope > 0)
-    above = envelope - uniform_filter1d(envelope, round(0.4 * FRAME_RATE)) > threshold
+    above = envelope - uniform_filter1d(envelope, round(_PEAK_MEAN * FRAME_RATE)) > threshold
     frames = np.flatnonzero(peak & above)
     return frames[np.concatenate(([True], np.diff(frames) > radius))] if len(frames) else frames
 

@@ -27,6 +27,15 @@ _FLUX_WEIGHT, _SOFT_FLUX_WEIGHT = 0.25, 0.35
 _ATTACK_WIDTH = 1.2
 #: Lags (frames) among which attacks are searched for regularity: 0.25 to 1.6 s.
 _REGULAR_LAGS = slice(25, 160)
+#: Frames of the slow trend that is taken out before an envelope is compared with itself.
+_TREND = 300
+#: How much a track counts as guide that repeats at no lag.
+_IRREGULAR = 0.15
+#: Clearness and regularity from which on a track's attacks are called sharp, fair; very even, fairly even.
+_SHARP, _FAIR, _VERY_EVEN, _FAIRLY_EVEN = 0.5, 0.3, 0.5, 0.25
+#: The level to which the fused envelope is raised: its maximum within so many frames, smoothed by so many; its overall
+#: level is this percentile, and nothing is raised above the share of it; strong attacks stop at the last.
+_LOCAL_FRAMES, _LOCAL_BLUR, _OVERALL, _LEAST_LOCAL, _MOST = 301, 150, 97, 0.15, 1.5
 
 
 @dataclass(frozen=True)
@@ -80,7 +89,7 @@ def onset_envelope(track: AnalysedTrack, frames: int) -> Envelope:
 
 def periodicity(envelope: Envelope, longest: int = 250) -> Envelope:
     """Autocorrelation of an envelope without its slow trend, at lags 0 to ``longest`` frames, 1 at lag 0."""
-    x = envelope - uniform_filter1d(envelope, 300)
+    x = envelope - uniform_filter1d(envelope, _TREND)
     n = 1 << int(np.ceil(np.log2(len(x) + longest + 1)))
     spectrum = np.fft.rfft(x, n)
     ac = np.fft.irfft(spectrum * np.conj(spectrum), n)[: longest + 1]
@@ -103,7 +112,7 @@ def rank_guides(tracks: Sequence[AnalysedTrack], given: Mapping[str, float] | No
         envelope = onset_envelope(track, len(track.evidence))
         clear.append(percussiveness(track) / (percussiveness(track) + _PERCUSSIVE))
         regular.append(float(np.clip(periodicity(envelope)[_REGULAR_LAGS].max(), 0, 1)))
-    raw = np.array(clear) ** 2 * (0.15 + np.array(regular))
+    raw = np.array(clear) ** 2 * (_IRREGULAR + np.array(regular))
     weight = raw / raw.sum() if raw.sum() > 0 else np.full(len(raw), 1 / max(1, len(raw)))
     if given:
         named = np.array([max(0.0, given.get(t.name, 0.0)) for t in tracks])
@@ -118,8 +127,8 @@ def rank_guides(tracks: Sequence[AnalysedTrack], given: Mapping[str, float] | No
 def _reason(clear: float, regular: float, attacks: int) -> str:
     if attacks < LEAST_ATTACKS:
         return _NO_ATTACKS
-    sharp = "sharp attacks" if clear > 0.5 else "fair attacks" if clear > 0.3 else "soft attacks"
-    even = "very even" if regular > 0.5 else "fairly even" if regular > 0.25 else "free"
+    sharp = "sharp attacks" if clear > _SHARP else "fair attacks" if clear > _FAIR else "soft attacks"
+    even = "very even" if regular > _VERY_EVEN else "fairly even" if regular > _FAIRLY_EVEN else "free"
     return f"{attacks} {sharp}, {even}"
 
 
@@ -134,6 +143,6 @@ def fused_onset_envelope(tracks: Sequence[AnalysedTrack], ranks: Sequence[GuideR
     for track, r in zip(tracks, ranks, strict=True):
         if r.weight > 0:
             total += r.weight * onset_envelope(track, frames)
-    local = gaussian_filter1d(maximum_filter1d(total, 301), 150)
-    overall = np.percentile(total[total > 0], 97) if (total > 0).any() else 1.0
-    return np.asarray(np.minimum(total / np.maximum(local, 0.15 * overall + 1e-12), 1.5))
+    local = gaussian_filter1d(maximum_filter1d(total, _LOCAL_FRAMES), _LOCAL_BLUR)
+    overall = np.percentile(total[total > 0], _OVERALL) if (total > 0).any() else 1.0
+    return np.asarray(np.minimum(total / np.maximum(local, _LEAST_LOCAL * overall + 1e-12), _MOST))

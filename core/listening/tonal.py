@@ -17,6 +17,14 @@ RATE = 8_000
 #: About half a second, so that neighbouring semitones part from 110 Hz on.
 WINDOW, HOP = 4096, 1024
 _LOWEST, _HIGHEST = 65.0, 2000.0
+#: Spectra that are made at once.
+_AT_ONCE = 512
+#: A peak's least size beside its frame's largest (-50 dB).
+_LEAST_PEAK = 0.003
+#: Pitch (MIDI) above which peaks tell the tuning: lower ones are too coarse. Semitones around the guess that count.
+_TUNES_ABOVE, _TUNING_WIDTHS = 50, (0.25, 0.12)
+#: Semitones by which a peak may lie beside its note; semitones in which the weight of peaks above a pitch falls to 1/e.
+_BESIDE_NOTE, _FALL, _FALLS_ABOVE = 0.25, 18, 60
 
 
 @dataclass(frozen=True)
@@ -40,8 +48,8 @@ def tones(blocks: Iterable[Samples]) -> Tones:
         if count < 1:
             continue
         view = np.lib.stride_tricks.sliding_window_view(rest, WINDOW)[: (count - 1) * HOP + 1 : HOP]
-        for i in range(0, count, 512):
-            found.append(_peaks(np.abs(scipy.fft.rfft(view[i : i + 512] * taper, axis=1)), frame + i))
+        for i in range(0, count, _AT_ONCE):
+            found.append(_peaks(np.abs(scipy.fft.rfft(view[i : i + _AT_ONCE] * taper, axis=1)), frame + i))
         frame += count
         rest = rest[count * HOP :]
     joined = [np.concatenate(x) for x in zip(*found, strict=True)] if found else [np.zeros(0)] * 3
@@ -55,7 +63,7 @@ def _peaks(spectrum: NDArray[np.float32], first: int) -> tuple[Floats, Floats, F
     middle = spectrum[:, low:high]
     top = spectrum[:, low:high].max(axis=1, keepdims=True)
     is_peak = (middle > spectrum[:, low - 1 : high - 1]) & (middle >= spectrum[:, low + 1 : high + 1])
-    is_peak &= (middle > 0.003 * top) & (middle > 1e-3)
+    is_peak &= (middle > _LEAST_PEAK * top) & (middle > 1e-3)
     row, col = np.nonzero(is_peak)
     k = col + low
     a, b, c = (np.log(spectrum[row, k + d].astype(np.float64) + 1e-12) for d in (-1, 0, 1))
@@ -75,13 +83,13 @@ def tuning(found: Tones) -> float:
 
     The circular mean of all peaks' distances from their nearest semitone, sharpened around its own first guess.
     """
-    use = found.pitch > 50
+    use = found.pitch > _TUNES_ABOVE
     if not use.any():
         return 0.0
     off, weight = found.pitch[use] % 1.0, found.weight[use] ** 2
     centre = float(np.angle((weight * np.exp(2j * np.pi * off)).sum()) / (2 * np.pi))
     # peaks between the notes (noise, sliding tones) would pull it: only those near the first guess count
-    for width in (0.25, 0.12):
+    for width in _TUNING_WIDTHS:
         away = (off - centre + 0.5) % 1.0 - 0.5
         near = np.abs(away) < width
         if near.any():
@@ -98,7 +106,11 @@ def chroma(found: Tones, edges: ArrayLike, cents: float = 0.0) -> Floats:
     edges = np.asarray(edges, dtype=np.float64)
     pitch = found.pitch - cents / 100
     nearest = np.round(pitch)
-    worth = found.weight * np.exp(-0.5 * ((pitch - nearest) / 0.25) ** 2) * np.exp(-np.maximum(0, pitch - 60) / 18)
+    worth = (
+        found.weight
+        * np.exp(-0.5 * ((pitch - nearest) / _BESIDE_NOTE) ** 2)
+        * np.exp(-np.maximum(0, pitch - _FALLS_ABOVE) / _FALL)
+    )
     place = np.searchsorted(edges, found.seconds, side="right") - 1
     inside = (place >= 0) & (place < len(edges) - 1)
     out = np.zeros((len(edges) - 1, 12))

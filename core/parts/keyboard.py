@@ -13,6 +13,12 @@ from core.tempomap import TempoMap
 Message = tuple[float, int, int, int]
 _OFF, _ON, _CONTROL = 0x8, 0x9, 0xB
 _PEDAL = 64
+#: Controller value from which on the pedal is down (MIDI 1.0).
+_PEDAL_DOWN = 64
+#: Seconds of the shortest note.
+_SHORTEST = 0.01
+#: The simulated player: seconds late, spread of its strokes, shortest stroke.
+_LATE, _SPREAD, _SHORTEST_STROKE = 0.004, 0.006, 0.03
 
 
 def notes_from(messages: Iterable[Message], end: float | None = None) -> list[Note]:
@@ -25,7 +31,7 @@ def notes_from(messages: Iterable[Message], end: float | None = None) -> list[No
     now = 0.0
 
     def close(key: tuple[int, int], start: float, velocity: int, at: float) -> None:
-        out.append(Note(start, max(at, start + 0.01), key[1], velocity, key[0]))
+        out.append(Note(start, max(at, start + _SHORTEST), key[1], velocity, key[0]))
 
     for now, status, a, b in sorted(messages):
         kind, channel, key = status >> 4, status & 15, (status & 15, a)
@@ -40,7 +46,7 @@ def notes_from(messages: Iterable[Message], end: float | None = None) -> list[No
             else:
                 close(key, *down.pop(key), now)
         elif kind == _CONTROL and a == _PEDAL:
-            if b >= 64:
+            if b >= _PEDAL_DOWN:
                 pedal.add(channel)
             else:
                 pedal.discard(channel)
@@ -71,8 +77,8 @@ def made_up_take(tempo_map: TempoMap, first: int, last: int, root: int = 62, see
             q = start + 8 * turn + offset
             if q >= end - 1e-9:
                 continue
-            on = float(tempo_map.seconds_at(q)) + 0.004 + 0.006 * float(np.clip(rng.standard_normal(), -2, 2))
-            off = max(on + 0.03, float(tempo_map.seconds_at(min(end, q + length))))
+            on = float(tempo_map.seconds_at(q)) + _LATE + _SPREAD * float(np.clip(rng.standard_normal(), -2, 2))
+            off = max(on + _SHORTEST_STROKE, float(tempo_map.seconds_at(min(end, q + length))))
             pitch = root + step - 12 * (turn % 4 == 3)
             found += [(max(0.0, on), 0x90, pitch, velocity), (off, 0x80, pitch, 64)]
     yield from sorted(found)

@@ -20,6 +20,12 @@ _PLAIN = {48: ("whole", 0), 36: ("half", 1), 24: ("half", 0), 18: ("quarter", 1)
 _TRIPLET = {8: ("quarter", 0), 4: ("eighth", 0)}
 #: The lowest pitch of the upper staff: middle C.
 SPLIT = 60
+#: Units by which what comes just before a beat belongs to it, and from which on a start lies inside a quarter.
+_EARLY, _INSIDE = 1.2, 1.5
+#: Places of sixteenths and of thirds in a quarter, in units.
+_SIXTEENTHS, _THIRDS = (3, 6, 9), (4, 8)
+#: Thirds are written where they lie off by less than this share of what sixteenths do, and nothing is so near the half.
+_CLEARLY, _ON_HALF = 0.6, 0.8
 
 
 @dataclass(frozen=True)
@@ -91,7 +97,7 @@ class _Thirds:
 
     def snap(self, at: float) -> int:
         """The nearest sixteenth, or third where the quarter is divided so."""
-        begin = self.quarter(at + 1.2)  # what comes just before a beat belongs to it
+        begin = self.quarter(at + _EARLY)  # what comes just before a beat belongs to it
         step = 4 if begin in self.chosen else 3
         return begin + max(0, step * round((at - begin) / step))
 
@@ -101,17 +107,17 @@ def _in_thirds(starts: Sequence[float], quarters: NDArray[np.int64]) -> _Thirds:
     plain = _Thirds(quarters, frozenset())
     by_beat: dict[int, list[float]] = {}
     for s in starts:
-        begin = plain.quarter(s + 1.2)
+        begin = plain.quarter(s + _EARLY)
         by_beat.setdefault(begin, []).append(s - begin)
     whole = set(quarters[:-1][np.diff(quarters) == UNITS].tolist()) | {int(quarters[-1])}
     out = set()
     for begin, found in by_beat.items():
-        inside = [x for x in found if 1.5 < x < UNITS - 1.5]
+        inside = [x for x in found if _INSIDE < x < UNITS - _INSIDE]
         if not inside or begin not in whole:
             continue
-        sixteenths = sum(min(abs(x - k) for k in (3, 6, 9)) for x in inside)
-        third = sum(min(abs(x - k) for k in (4, 8)) for x in inside)
-        if third < 0.6 * sixteenths and not any(abs(x - 6) < 0.8 for x in inside):
+        sixteenths = sum(min(abs(x - k) for k in _SIXTEENTHS) for x in inside)
+        third = sum(min(abs(x - k) for k in _THIRDS) for x in inside)
+        if third < _CLEARLY * sixteenths and not any(abs(x - UNITS / 2) < _ON_HALF for x in inside):
             out.add(begin)
     return _Thirds(quarters, frozenset(out))
 

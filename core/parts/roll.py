@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import replace
 
-from core.notes import SHORTEST, ScoreNote, bar_and_offset, quarter_of_note
+from core.notes import MOST_NOTES, SHORTEST, Note, ScoreNote, bar_and_offset, quarter_of_note
 from core.tempomap import Meters
+from core.tempomap.limits import LAST_BAR
 
 
 class RollError(ValueError):
@@ -58,5 +59,28 @@ def repeat(notes: Sequence[ScoreNote], first: int, last: int, times: int) -> lis
 def _validate(note: ScoreNote) -> None:
     if not 0 <= note.pitch <= 127:
         raise RollError("There is no such pitch: MIDI notes go from 0 to 127.")
-    if not note.length > 0:
-        raise RollError("A note needs a length.")
+    if not 1 <= note.velocity <= 127:
+        raise RollError("MIDI loudness goes from 1 to 127.")
+    if not 0 < note.length <= LONGEST:
+        raise RollError(f"A note needs a length, of {LONGEST} quarters at most.")
+    if not (0 <= note.offset <= LONGEST and abs(note.bar) <= LAST_BAR):
+        raise RollError("There is no such place in the bars.")
+
+
+#: Quarters of the longest note, and of the longest way behind a bar line.
+LONGEST = 4000
+
+
+#: Seconds between which notes lie.
+_LEAST, _MOST = -1e6, 1e6
+
+
+def validate(notes: Sequence[ScoreNote] | Sequence[Note]) -> None:
+    """Raises :class:`RollError` where a part's notes cannot be played, written or drawn."""
+    if len(notes) > MOST_NOTES:
+        raise RollError(f"A part holds {MOST_NOTES} notes at most.")
+    for note in notes:
+        if isinstance(note, ScoreNote):
+            _validate(note)
+        elif not (0 <= note.pitch <= 127 and 1 <= note.velocity <= 127 and _LEAST < note.start <= note.end < _MOST):
+            raise RollError("A note of the part cannot be played.")

@@ -101,6 +101,18 @@ def to_map(
     before and behind keeps its own pace. Within a bar everything keeps its share of the bar.
     Raises :class:`core.reshaping.warp.WarpError` where the maps share no bar.
     """
+    source, targets = shared_beats(tempo_map, other, bars_later, first, last)
+    warp = _from_zero(Warp(source, targets))
+    return Conformed(warp, warped_map(tempo_map, warp))
+
+
+def shared_beats(
+    tempo_map: TempoMap, other: TempoMap, bars_later: int = 0, first: int | None = None, last: int | None = None
+) -> tuple[Floats, Floats]:
+    """Seconds in both maps of the beats of those bars that both have; parameters as in :func:`to_map`.
+
+    Raises :class:`core.reshaping.warp.WarpError` where the maps share no bar.
+    """
     mine, others = tempo_map.bar_range, other.bar_range
     first = max(mine[0] if first is None else first, others[0] - bars_later, mine[0])
     last = min(mine[1] if last is None else last, others[1] - bars_later, mine[1])
@@ -117,8 +129,7 @@ def to_map(
     share = (quarters - lines) / (ends - lines)
     there, there_ends = other.meters.bar_quarters(bars + bars_later), other.meters.bar_quarters(bars + bars_later + 1)
     targets = other.seconds_at(there + share * (there_ends - there))
-    warp = _from_zero(Warp(tempo_map.seconds_at(quarters), targets))
-    return Conformed(warp, warped_map(tempo_map, warp))
+    return tempo_map.seconds_at(quarters), targets
 
 
 def _quarters_a_beat(tempo_map: TempoMap) -> float:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from core.listening.attacks import Attacks
 from core.reshaping.conform import Conformed, steady, to_map, with_freedom
 from core.reshaping.engines import EngineName
+from core.reshaping.takes.link import AtGap, Link, follow
 from core.reshaping.tighten import Moves, Tighten, moves, one_attack
-from core.reshaping.warp import Warp
+from core.reshaping.warp import Warp, warped_map
 from core.tempomap import TempoMap
 
 Floats = NDArray[np.float64]
@@ -46,6 +47,28 @@ class AttackMove:
 
 
 @dataclass(frozen=True)
+class Placement:
+    """``tracks`` start ``seconds`` later (or, below zero, earlier) than they were recorded: a recording that is laid
+    under a song."""
+
+    key: int
+    tracks: tuple[int, ...]
+    seconds: float
+
+
+@dataclass(frozen=True)
+class Following:
+    """``tracks`` follow another track of the session, ``leader``: a second take that was recorded beside the first.
+    ``link`` as plain data, and what happens at its ``gaps``."""
+
+    key: int
+    tracks: tuple[int, ...]
+    leader: int
+    link: list[dict[str, list[float]]]
+    gaps: tuple[AtGap, ...] = ()
+
+
+@dataclass(frozen=True)
 class Hush:
     """A track is turned down by ``gain_db`` from ``start`` to ``end`` (seconds of the recording), with fades of
     ``fade`` seconds inside."""
@@ -58,14 +81,15 @@ class Hush:
     fade: float = 0.03
 
 
-ConformKind = Literal["average", "tempo", "freedom", "map"]
+ConformKind = Literal["average", "tempo", "freedom", "map", "take"]
 
 
 @dataclass(frozen=True)
 class ConformTo:
     """What the whole take goes to: its own ``average``, a ``tempo`` (``bpm`` felt beats a minute), a share of the
-    ``freedom`` that was played (``drift``, ``jitter``), or another ``map`` (its plain data; ``bars_later``, ``first``,
-    ``last`` as in :func:`core.reshaping.conform.to_map`; ``map_name`` in words).
+    ``freedom`` that was played (``drift``, ``jitter``), another ``map`` (its plain data; ``bars_later``, ``first``,
+    ``last`` as in :func:`core.reshaping.conform.to_map`; ``map_name`` in words), or another ``take`` that leads
+    (``link`` as plain data, what happens at its ``gaps``; ``map`` and ``map_name`` are the leader's).
 
     ``holds``: whether holds and music without beats keep their ``seconds``, or their bars like everything else.
     """
@@ -80,6 +104,9 @@ class ConformTo:
     bars_later: int = 0
     first: int | None = None
     last: int | None = None
+    link: list[dict[str, list[float]]] | None = None
+    gaps: tuple[AtGap, ...] = ()
+    leader: int | None = None
 
 
 @dataclass(frozen=True)
@@ -89,6 +116,8 @@ class Reshaping:
 
     tightenings: tuple[Tightening, ...] = ()
     attack_moves: tuple[AttackMove, ...] = ()
+    placements: tuple[Placement, ...] = ()
+    followings: tuple[Following, ...] = ()
     hushes: tuple[Hush, ...] = ()
     conform: ConformTo | None = None
     groups: tuple[tuple[int, ...], ...] = ()
@@ -97,7 +126,12 @@ class Reshaping:
     @property
     def is_empty(self) -> bool:
         """Whether the result is the recording."""
-        return not (self.tightenings or self.attack_moves or self.hushes or self.conform)
+        return not (self._rows or self.conform)
+
+    @property
+    def _rows(self) -> tuple[Placement | Following | Tightening | AttackMove | Hush, ...]:
+        """All that is wanted of single tracks."""
+        return (*self.placements, *self.followings, *self.tightenings, *self.attack_moves, *self.hushes)
 
     def together(self, tracks: Sequence[int]) -> tuple[int, ...]:
         """The tracks, and those of their groups."""
@@ -105,19 +139,30 @@ class Reshaping:
         return tuple(dict.fromkeys([*tracks, *more]))
 
     def next_key(self) -> int:
-        keys = [t.key for t in self.tightenings] + [m.key for m in self.attack_moves] + [h.key for h in self.hushes]
-        return 1 + max(keys, default=0)
+        return 1 + max((row.key for row in self._rows), default=0)
+
+    def without(self, key: int) -> Reshaping:
+        """The same without the row of this key."""
+        return replace(
+            self,
+            placements=tuple(p for p in self.placements if p.key != key),
+            followings=tuple(f for f in self.followings if f.key != key),
+            tightenings=tuple(t for t in self.tightenings if t.key != key),
+            attack_moves=tuple(m for m in self.attack_moves if m.key != key),
+            hushes=tuple(h for h in self.hushes if h.key != key),
+        )
 
 
 @dataclass(frozen=True)
 class Plan:
     """``warps``: for each track; ``conformed``: what all go to, or None; ``map``: the map of the result; ``moves``: of
-    each tightening by its key."""
+    each tightening by its key; ``fences``: of each attack that is moved alone, by its key."""
 
     warps: dict[int, Warp]
     conformed: Conformed | None
     map: TempoMap
     moves: dict[int, Moves]
+    fences: dict[int, tuple[float, float]] = field(default_factory=dict)
 
     @property
     def clock(self) -> Warp:
@@ -138,7 +183,18 @@ def plan(
     tightening acts on what those before it made. Raises :class:`core.reshaping.warp.WarpError` and ``ValueError``.
     """
     warps = {t: Warp.identity() for t in attacks}
+    for placed in wanted.placements:
+        for t in set(wanted.together(placed.tracks)) & set(warps):
+            warps[t] = warps[t].shifted(placed.seconds)
+    for following in wanted.followings:
+        leads = warps.get(following.leader)
+        if leads is None:  # the track was taken out
+            continue
+        warp = follow(Link.from_json(following.link), following.gaps)
+        for t in set(wanted.together(following.tracks)) & set(warps):
+            warps[t] = warp if leads.is_identity else warp.then(leads)
     found: dict[int, Moves] = {}
+    fences: dict[int, tuple[float, float]] = {}
     for one in wanted.tightenings:
         tracks = [t for t in wanted.together(one.tracks) if t in warps]
         if not tracks:
@@ -156,17 +212,17 @@ def plan(
         if not leaders:
             continue
         own = _pulled(attacks[leaders[0]], warps[leaders[0]])
-        warp, _ = one_attack(own, single.attack, single.target, single.fences)
+        warp, fences[single.key] = one_attack(own, single.attack, single.target, single.fences)
         _go_on(warps, tracks, warp)
     conformed = conform(wanted.conform, tempo_map, keep_seconds) if wanted.conform else None
     if conformed:
-        warps = {t: w.then(conformed.warp) if len(w) > 1 else conformed.warp for t, w in warps.items()}
-    return Plan(warps, conformed, conformed.map if conformed else tempo_map, found)
+        warps = {t: conformed.warp if w.is_identity else w.then(conformed.warp) for t, w in warps.items()}
+    return Plan(warps, conformed, conformed.map if conformed else tempo_map, found, fences)
 
 
 def _go_on(warps: dict[int, Warp], tracks: Sequence[int], warp: Warp) -> None:
     for t in tracks:
-        warps[t] = warps[t].then(warp) if len(warps[t]) > 1 else warp
+        warps[t] = warp if warps[t].is_identity else warps[t].then(warp)
 
 
 def _pulled(attacks: Attacks, warp: Warp) -> Floats:
@@ -187,3 +243,8 @@ def conform(to: ConformTo, tempo_map: TempoMap, keep_seconds: Sequence[tuple[flo
             if to.map is None:
                 raise ValueError("Choose the map that the take is to go to.")
             return to_map(tempo_map, TempoMap.from_json(dict(to.map)), to.bars_later, to.first, to.last)
+        case "take":
+            if not to.link:
+                raise ValueError("Link the take that leads first.")
+            warp = follow(Link.from_json(to.link), to.gaps)
+            return Conformed(warp, TempoMap.from_json(dict(to.map)) if to.map else warped_map(tempo_map, warp))

@@ -28,14 +28,20 @@ _SEGMENT, _LONGEST, _LONG_MELT = 2.5, 5.0, 0.08
 _NEAR = 0.012
 
 
+#: What would become so many times as long, or as short, is not stretched: there the result jumps. Silence, or what
+#: comes before melting into what comes behind.
+JUMP = 40.0
+
+
 class Piece(NamedTuple):
-    """Anchors in samples of result and recording, from one end of a piece to the other; ``moves``: it is stretched;
-    ``melt``: samples over which its end melts into what follows."""
+    """Anchors in samples of result and recording, from one end of a piece to the other; ``moves``: it is made, not
+    copied; ``melt``: samples over which its end melts into what follows; ``jumps``: see :data:`JUMP`."""
 
     target: Ints
     source: Ints
     moves: bool
     melt: int = 0
+    jumps: bool = False
 
     @property
     def start(self) -> int:
@@ -80,6 +86,8 @@ def rendered(
 
 def piece_samples(source: SampleSource, piece: Piece, engine: EngineName, attacks: Floats) -> Iterator[Samples]:
     """All of a piece in blocks."""
+    if piece.jumps:
+        return iter((_jumped(source, piece),))
     return _stretched(source, piece, engine, attacks * source.rate) if piece.moves else _copied(source, piece)
 
 
@@ -92,14 +100,16 @@ def pieces(warp: Warp, rate: int, attacks: Floats, first: int, last: int) -> lis
     source = np.concatenate(([source[0] - lead], source, [source[-1] + tail]))
     still = (np.diff(target) == np.diff(source)) & (np.diff(target) >= _WORTH_COPYING * rate)
     still[[0, -1]] = True
+    stretch = np.diff(target) / np.diff(source)
+    jumps = (stretch > JUMP) | (stretch < 1 / JUMP)
     found: list[Piece] = []
     k = 0
     while k < len(still):
         end = k + 1
-        while end < len(still) and still[end] == still[k]:
+        while end < len(still) and still[end] == still[k] and not (jumps[end] or jumps[k]):
             end += 1
-        piece = Piece(target[k : end + 1], source[k : end + 1], not still[k], round(_MELT * rate))
-        found += _cut(piece, attacks * rate, rate) if piece.moves else [piece]
+        piece = Piece(target[k : end + 1], source[k : end + 1], not still[k], round(_MELT * rate), bool(jumps[k]))
+        found += _cut(piece, attacks * rate, rate) if piece.moves and not piece.jumps else [piece]
         k = end
     return [p for p in found if p.stop > first and p.start < last]
 
@@ -148,6 +158,19 @@ def _joined(target: Ints, source: Ints, anchors: list[tuple[int, int]], first: b
         elif k == len(t) - 1:  # the end stays
             keep[-1] = k
     return t[keep], s[keep]
+
+
+def _jumped(source: SampleSource, piece: Piece) -> Samples:
+    """The recording fades out where the jump begins and in where it ends; between there is silence, or where the result
+    has no time for it both at once."""
+    count, first, last = piece.stop - piece.start, int(piece.source[0]), int(piece.source[-1])
+    fade = min(piece.melt, count)
+    rise = (0.5 - 0.5 * np.cos(np.pi * (np.arange(fade) + 0.5) / max(1, fade))).astype(np.float32)[:, None]
+    before, behind = source.read(first, first + fade), source.read(last - fade, last)
+    out = np.zeros((count, before.shape[1]), dtype=np.float32)
+    out[:fade] += before * (1 - rise)
+    out[count - fade :] += behind * rise
+    return out
 
 
 def _copied(source: SampleSource, piece: Piece) -> Iterator[Samples]:

@@ -28,6 +28,8 @@ _GUARD, _NEAREST = 0.012, 0.015
 _AUTOMATIC = ((Grid(1.0), 0.0), (Grid(0.5), 0.02), (Grid(0.5, triplet=True), 0.05), (Grid(0.25), 0.05))
 #: How much farther than an attack may be moved its place is looked for, in seconds.
 _LOOK = 0.5
+#: Seconds, and share of the gap before, by which a fence keeps away from the attack before.
+_FENCE, _FENCE_SHARE = 0.04, 0.3
 
 
 @dataclass(frozen=True)
@@ -216,7 +218,7 @@ def one_attack(
     if fences is None:
         before = float(attacks[k - 1]) if k else max(0.0, at - 1.0)
         after = float(attacks[k + 1]) - _GUARD if k + 1 < len(attacks) else at + 1.0
-        fences = (before + min(0.04, 0.3 * (at - before)), max(after, at + 1e-3))
+        fences = (before + min(_FENCE, _FENCE_SHARE * (at - before)), max(after, at + 1e-3))
     if not fences[0] < target < fences[1]:
         raise WarpError(f"The attack can go from {fences[0]:.3f} to {fences[1]:.3f} s; its fences stand there.")
     return Warp.moving([at], [target], fences), fences

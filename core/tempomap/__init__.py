@@ -1,7 +1,7 @@
 """The tempo map, its meters, its positions and its edits."""
 
 from core.tempomap.meter import Meter, MeterChange, Meters
-from core.tempomap.position import TICKS, Position, position_at, seconds_of
+from core.tempomap.position import TICKS, Position, position_at
 from core.tempomap.tempomap import Beats, MapError, TempoMap
 
 __all__ = [
@@ -14,5 +14,4 @@ __all__ = [
     "Position",
     "TempoMap",
     "position_at",
-    "seconds_of",
 ]

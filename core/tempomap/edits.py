@@ -17,6 +17,9 @@ from core.tempomap.limits import CLOSEST
 from core.tempomap.meter import EPSILON, Floats, Meter, MeterChange, Meters
 from core.tempomap.tempomap import TempoMap
 
+#: Beats that a map keeps at least.
+_FEWEST_BEATS = 3
+
 
 def move_beat(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:
     """Put a felt beat at ``seconds`` and pin it there. Its neighbouring points stay.
@@ -85,7 +88,7 @@ def remove_beat(tempo_map: TempoMap, beat: int) -> TempoMap:
     index = full.meters.beat_of_quarters(full.quarters)
     if not index[0] - EPSILON <= beat <= index[-1] + EPSILON:
         raise EditError("That beat lies outside the mapped music.")
-    if len(index) < 4:
+    if len(index) <= _FEWEST_BEATS:
         raise EditError("A map needs at least three beats before one can go.")
     keep = (index <= beat - 1 + EPSILON) | (index >= beat + 1 - EPSILON)
     index = np.where(index > beat, index - 1, index)[keep]

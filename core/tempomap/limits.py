@@ -1,9 +1,11 @@
-"""What tempos there are."""
+"""What tempos and bar numbers there are."""
 
 from __future__ import annotations
 
 from core.tempomap.errors import EditError
 
+#: Bars are numbered from minus this to this.
+LAST_BAR = 9999
 #: Two beats closer than this are one, in seconds: 600 a minute is past what anybody counts (common practice).
 CLOSEST = 0.1
 #: Felt beats a minute.

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,15 +24,6 @@ class Position:
     def __str__(self) -> str:
         return f"{self.bar}.{self.beat}.{self.tick:03d}"
 
-    @classmethod
-    def parse(cls, text: str) -> Position:
-        """Read ``23``, ``23.2`` or ``23.2.480``. Raises ``ValueError``."""
-        match = re.fullmatch(r"\s*(-?\d+)(?:\.(\d+))?(?:\.(\d+))?\s*", text)
-        if not match:
-            raise ValueError(f"“{text}” is not a place; write it like 23, 23.2 or 23.2.480.")
-        bar, beat, tick = match.groups()
-        return cls(int(bar), int(beat or 1), int(tick or 0))
-
 
 def position_at(tempo_map: TempoMap, seconds: float) -> Position:
     """The position at a time, to the nearest tick."""
@@ -45,15 +35,6 @@ def position_at(tempo_map: TempoMap, seconds: float) -> Position:
     offsets = meters.meter_at(bar).beat_offsets
     beat = int(np.searchsorted(offsets, into + EPSILON, side="right"))
     return Position(bar, beat, round((into - offsets[beat - 1]) * TICKS))
-
-
-def seconds_of(tempo_map: TempoMap, position: Position) -> float:
-    """The time of a position. Raises ``ValueError`` where the bar has no such beat."""
-    meter = tempo_map.meters.meter_at(position.bar)
-    if not 1 <= position.beat <= meter.beats:
-        raise ValueError(f"Bar {position.bar} has {meter.beats} beats; there is no beat {position.beat}.")
-    quarters = tempo_map.meters.bar_quarters(position.bar) + meter.beat_offsets[position.beat - 1]
-    return float(tempo_map.seconds_at(quarters + position.tick / TICKS))
 
 
 def words_at(tempo_map: TempoMap, beat: int) -> str:

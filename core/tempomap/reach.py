@@ -21,14 +21,11 @@ from core.tempomap.tempomap import TempoMap
 BENT = 8
 
 
-def shift(tempo_map: TempoMap, by: float, first: int | None = None) -> TempoMap:
-    """Move the whole map, pins too, or all from beat ``first`` up to the next pin, by ``by`` seconds."""
-    if first is None:
-        if tempo_map.seconds[0] + by < 0:
-            raise EditError("The first beat cannot lie before the recording starts.")
-        return tempo_map.with_points(tempo_map.seconds + by, tempo_map.quarters, pins_of(tempo_map))
-    full, here = _onward(tempo_map, first)
-    return _moved(full, np.where(here, full.seconds + by, full.seconds))
+def shift(tempo_map: TempoMap, by: float) -> TempoMap:
+    """Move the whole map, pins too, by ``by`` seconds."""
+    if tempo_map.seconds[0] + by < 0:
+        raise EditError("The first beat cannot lie before the recording starts.")
+    return tempo_map.with_points(tempo_map.seconds + by, tempo_map.quarters, pins_of(tempo_map))
 
 
 def shift_by_beats(tempo_map: TempoMap, share: float) -> TempoMap:

@@ -13,6 +13,11 @@ from core.tempomap.edits import EditError, pins_of, with_every_beat
 from core.tempomap.meter import EPSILON, Meter, Meters
 from core.tempomap.tempomap import TempoMap
 
+#: Beats by which a new beat may lie beside a fixed time and still be meant by it, and beyond an end of a stretch.
+_MEANT, _OUTSIDE = 0.3, 0.4
+#: Seconds a beat between which a number of bars is believed.
+BEAT_SECONDS = (0.1, 6.0)
+
 
 def splice(
     tempo_map: TempoMap, seconds: ArrayLike, pins: ArrayLike | None = None, meters: Meters | None = None
@@ -53,7 +58,7 @@ def _through(
     """New beats that pass through the times ``fixed``: their seconds, their places (0 for the first), the pinned."""
     place = np.arange(len(new), dtype=np.float64)
     at = _at(fixed, new)
-    near = np.abs(at - np.round(at)) < 0.3
+    near = np.abs(at - np.round(at)) < _MEANT
     beats = np.clip(np.round(at[near]), 0, len(new) - 1).astype(int)
     moved = new.copy()
     moved[beats] = np.where(pinned[beats], new[beats], fixed[near])  # the engineer's last word counts
@@ -95,7 +100,7 @@ def bars_between(tempo_map: TempoMap, start: float, end: float, bars: int, meter
     full = with_every_beat(tempo_map)
     main = meter or full.meters.meter_at(int(full.meters.bars_at(full.quarters_at(start))))
     beats = bars * main.beats
-    if bars < 1 or not 0.1 < (end - start) / beats < 6:
+    if bars < 1 or not BEAT_SECONDS[0] < (end - start) / beats < BEAT_SECONDS[1]:
         raise EditError(f"{bars} bars in {end - start:.2f} s is no tempo anybody plays.")
     new = np.linspace(start, end, beats + 1)
     old = pins_of(full)
@@ -129,7 +134,7 @@ def _outside(full: TempoMap, end: float, side: int) -> NDArray[Any]:
     """The points before (``side`` -1) or after (1) an end of a stretch; the beat that the end means is none of them."""
     index = full.meters.beat_of_quarters(full.quarters)
     at = float(full.beat_index_at(end))
-    return np.asarray((index - at) * side > 0.4)
+    return np.asarray((index - at) * side > _OUTSIDE)
 
 
 def between(tempo_map: TempoMap, first: int, last: int) -> TempoMap:

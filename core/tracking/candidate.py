@@ -13,11 +13,14 @@ from core.tracking import bars, ends, placement
 from core.tracking.context import AnalysisContext
 from core.tracking.downbeats import SummedEvidence, downbeat_evidence, repetition
 from core.tracking.hypothesis import TempoHypothesis
+from core.tracking.parameters import FEWEST_BEATS
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
+#: Of so many beats in a row, how many have to sound for the music to be there.
+_NEAR_BEATS, _OF_THEM = 4, 2
 #: Least onset envelope of a beat that sounds.
 _SOUNDS = 0.2
 #: Beats stand out from what is between them at least by this factor, or by a third of what is usual in the take.
@@ -101,10 +104,10 @@ def _without_silence(context: AnalysisContext, frames: Ints) -> Ints:
     frames = _without_noise(onset_envelope, frames)
     wide = np.max([np.roll(onset_envelope, k) for k in (-3, -2, -1, 0, 1, 2, 3)], axis=0)
     sounds = wide[np.clip(frames, 0, len(onset_envelope) - 1)] > _SOUNDS
-    four = np.convolve(sounds, np.ones(4), mode="full")
-    opens = np.flatnonzero(sounds & (four[3:] >= 2))
-    closes = np.flatnonzero(sounds & (four[: len(frames)] >= 2))
-    if not len(opens) or not len(closes) or closes[-1] - opens[0] < 7:
+    near = np.convolve(sounds, np.ones(_NEAR_BEATS), mode="full")
+    opens = np.flatnonzero(sounds & (near[_NEAR_BEATS - 1 :] >= _OF_THEM))
+    closes = np.flatnonzero(sounds & (near[: len(frames)] >= _OF_THEM))
+    if not len(opens) or not len(closes) or closes[-1] - opens[0] + 1 < FEWEST_BEATS:
         return frames
     return frames[ends.widened(frames, slice(int(opens[0]), int(closes[-1]) + 1), context.tracks, onset_envelope)]
 

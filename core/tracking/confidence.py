@@ -20,19 +20,25 @@ _AROUND = 8
 _SAME_TEMPO = 0.08
 #: The margin is cut off below and above, in nats.
 _MARGIN = (-2.0, 6.0)
+#: Mean posterior of four beats in a row where there is music; posterior under which a beat at its edge is left out.
+_MUSIC, _EDGE = 0.5, 0.4
+#: Beats over which posteriors are averaged there.
+_WINDOW = 4
+#: Bounds of a posterior, so that its log-odds stay finite.
+_POSTERIORS = (0.002, 0.998)
 
 
 def certain_range(posteriors: Floats) -> slice:
     """The beats between which there is music to count, from each beat's posterior: applause or noise fits many chains,
     so that beats in it have small ones."""
-    four = np.convolve(posteriors, np.ones(4) / 4, mode="valid")
-    certain = np.flatnonzero(four > 0.5)
-    if not len(certain) or certain[-1] - certain[0] < 4:
+    mean = np.convolve(posteriors, np.ones(_WINDOW) / _WINDOW, mode="valid")
+    certain = np.flatnonzero(mean > _MUSIC)
+    if not len(certain) or certain[-1] - certain[0] < _WINDOW:
         return slice(0, len(posteriors))
-    first, last = int(certain[0]), int(certain[-1]) + 3
-    while last > first and posteriors[last] < 0.4:
+    first, last = int(certain[0]), int(certain[-1]) + _WINDOW - 1
+    while last > first and posteriors[last] < _EDGE:
         last -= 1
-    while first < last and posteriors[first] < 0.4:
+    while first < last and posteriors[first] < _EDGE:
         first += 1
     return slice(first, last + 1)
 
@@ -57,7 +63,7 @@ def confidence_features(
     best, rivals
         The hypothesis that these beats are, and the others.
     """
-    p = np.clip(posteriors, 0.002, 0.998)
+    p = np.clip(posteriors, *_POSTERIORS)
     on = _maximum_near(activation, seconds)
     middles = (seconds[1:] + seconds[:-1]) / 2
     off = _maximum_near(activation, np.append(middles, middles[-1] if len(middles) else seconds[-1]))

@@ -25,6 +25,16 @@ Ints = NDArray[np.int64]
 _LOW_LEVEL, _LOW_ATTACK, _TOGETHER, _HARMONY = 1.0, 0.4, 0.8, 0.9
 #: Chosen: the share of a cue that counts even where it does not repeat.
 _ALWAYS = 0.3
+#: A track counts for "together" as far as it agrees with the low drum; one that neither agrees nor answers counts so.
+_NEUTRAL = 0.15
+#: How far a track counts for chords, least; and the spread of chroma changes from which on it changes chords.
+_LEAST_CHORDAL, _CHORD_CHANGES = 0.1, 0.005
+#: Beat activation under which a downbeat says little, and the bounds of its share, so that log-odds stay finite.
+_LEAST_ACTIVATION, _SHARES = 0.15, (0.02, 0.98)
+#: Beats of a stretch in which repetition is measured, and the fewest of a last one.
+_STRETCH, _SHORT_STRETCH = 32, 16
+#: How strongly flux and chroma are compressed, ``log(1 + x * size)``, and the weight of harmony beside rhythm.
+_FLUX_GAIN, _CHROMA_GAIN, _HARMONY_SHARE = 10, 200, 0.7
 
 
 @dataclass(frozen=True)
@@ -105,14 +115,16 @@ def tracks_evidence(tracks: Sequence[AnalysedTrack], summed: SummedEvidence, fra
         low_level += own_low * _periodic_share(own_low)
         # most tracks are stronger on the downbeat; a backbeat, which answers the low drum, counts with the other sign
         own = _against_neighbourhood(_peak_near(e.flux.sum(axis=1), here))
-        together += own * np.clip(2 * np.mean(own * low) + 0.15, -1, 1)
+        together += own * np.clip(2 * np.mean(own * low) + _NEUTRAL, -1, 1)
         # chords change on the downbeat; sustaining tracks show it best, and fluctuating noise is no chord
         chroma = np.sqrt(_segments(e.chroma, here))
         change_here = _change(chroma, 1)
         change = _against_neighbourhood(
             _against_neighbourhood(change_here) + _against_neighbourhood(_change(chroma, 2))
         )
-        chordal = float(np.clip(1 - percussiveness(track) / 4, 0.1, 1)) * min(1.0, float(change_here.std()) / 0.005)
+        chordal = float(np.clip(1 - percussiveness(track) / 4, _LEAST_CHORDAL, 1)) * min(
+            1.0, float(change_here.std()) / _CHORD_CHANGES
+        )
         harmony += change * chordal * _periodic_share(change)
     cues = (
         (_LOW_LEVEL, _standardised(low_level)),
@@ -126,7 +138,7 @@ def tracks_evidence(tracks: Sequence[AnalysedTrack], summed: SummedEvidence, fra
 def activation_evidence(beat_activation: Curve, frames: Ints) -> Curve:
     """How likely each beat is a downbeat to the beat activation, as log-odds, ``(beats,)``."""
     beat, down = _peak_near(beat_activation, frames, 3).T
-    share = np.clip(down / np.maximum(np.maximum(beat, down), 0.15), 0.02, 0.98)
+    share = np.clip(down / np.maximum(np.maximum(beat, down), _LEAST_ACTIVATION), *_SHARES)
     return np.asarray(np.log(share / (1 - share)))
 
 
@@ -141,9 +153,9 @@ def _periodic_share(cue: Curve) -> float:
     The share of variance between the beats of the bar, above what chance gives, in stretches of 32 beats
     (so that an odd bar spoils only one of them).
     """
-    whole = len(cue) // 32 * 32
-    stretches: list[Curve] = [cue[:whole].reshape(-1, 32)] if whole else []
-    if len(cue) - whole > 15 or not whole:
+    whole = len(cue) // _STRETCH * _STRETCH
+    stretches: list[Curve] = [cue[:whole].reshape(-1, _STRETCH)] if whole else []
+    if len(cue) - whole >= _SHORT_STRETCH or not whole:
         stretches.append(cue[None, whole:])
     best = 0.0
     for m in range(2, 8):
@@ -179,10 +191,10 @@ def repetition(summed: SummedEvidence, frames: Ints, longest: int = 16) -> Curve
     played = []
     for f in np.arange(4) / 4:  # quarters of the beat carry the pattern
         inner = frames[:-1] + np.round(f * np.diff(frames)).astype(np.int64)
-        played.append(_peak_near(np.log1p(10 * summed.flux.astype(np.float64)), inner))
-    chroma = np.log1p(200 * _segments(summed.chroma, frames))[:-1]
+        played.append(_peak_near(np.log1p(_FLUX_GAIN * summed.flux.astype(np.float64)), inner))
+    chroma = np.log1p(_CHROMA_GAIN * _segments(summed.chroma, frames))[:-1]
     pattern = np.concatenate(
-        [_standardised_columns(np.concatenate(played, axis=1)), 0.7 * _standardised_columns(chroma)], axis=1
+        [_standardised_columns(np.concatenate(played, axis=1)), _HARMONY_SHARE * _standardised_columns(chroma)], axis=1
     )
     out = np.zeros(longest + 1)
     for lag in range(1, min(longest + 1, len(pattern) - 4)):

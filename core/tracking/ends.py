@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.listening.track import AnalysedTrack
+from core.tracking.parameters import FEWEST_BEATS
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -28,7 +29,7 @@ def widened(frames: Ints, certain: slice, tracks: Sequence[AnalysedTrack], onset
     """``certain`` (a slice of the beats ``frames``, 100 a second) with the beats on either side that still sound like
     the music between them, up to :data:`MOST_BEATS`, each end on a beat with an attack."""
     first, last = certain.start, certain.stop - 1
-    if last - first < 8:
+    if last - first < FEWEST_BEATS:
         return certain
     loud, tonal = loudness(tracks, len(onset_envelope)), _peakedness(tracks, len(onset_envelope))
 

@@ -33,6 +33,16 @@ _SEGMENT, _FEWEST = 8.0, 8
 DEVIATIONS = (0.003, 0.008)
 #: The least resultant of all attacks on a subdivision (1: all on it, 0: anywhere).
 _LEAST_RESULTANT = 0.3
+#: Beats by which the grid may reach beyond the ends of a stretch.
+_BEYOND_ENDS = 0.1
+#: Seconds beyond the chain in which attacks still count.
+_BEYOND_CHAIN = 0.05
+#: By how much more regular a finer subdivision must be to be taken.
+_FINER = 0.1
+#: An attack is near the grid within so many seconds, or so many median deviations.
+_NEAR_GRID, _NEAR_DEVIATIONS = 0.004, 2.5
+#: Fewest attacks near the grid, and fewest of its steps between them, for a refinement.
+_FEWEST_INLIERS, _SHORTEST_FIT = 12, 8
 
 
 @dataclass(frozen=True)
@@ -57,7 +67,10 @@ class ExactTempo:
 
     def beats(self, first: float, last: float) -> Floats:
         """The beats from ``first`` to ``last`` seconds, both give or take a tenth of a beat."""
-        k = np.arange(np.ceil((first - self.start) / self.interval - 0.1), (last - self.start) / self.interval + 0.1)
+        k = np.arange(
+            np.ceil((first - self.start) / self.interval - _BEYOND_ENDS),
+            (last - self.start) / self.interval + _BEYOND_ENDS,
+        )
         return np.asarray(self.start + k * self.interval)
 
 
@@ -67,6 +80,10 @@ def _attacks(tracks: Sequence[AnalysedTrack], ranks: Sequence[GuideRank]) -> tup
     weights = np.concatenate([r.weight * p.attacks.strength for p, r in zip(tracks, ranks, strict=True)])
     order = np.argsort(times, kind="stable")
     return times[order], weights[order]
+
+
+#: Beats and attacks from which an exact tempo can be told.
+_FEWEST_BEATS, _FEWEST_ATTACKS = 4, 16
 
 
 def find_exact_tempo(
@@ -80,15 +97,15 @@ def find_exact_tempo(
     there is too little to tell. ``decoding_curve``: 100 frames a second, tells the beats from their
     subdivisions."""
     times, weights = _attacks(tracks, ranks)
-    inside = (times >= chain[0] - 0.05) & (times <= chain[-1] + 0.05) & (weights > 0)
+    inside = (times >= chain[0] - _BEYOND_CHAIN) & (times <= chain[-1] + _BEYOND_CHAIN) & (weights > 0)
     times, weights = times[inside], weights[inside]
-    if len(chain) < 4 or len(times) < 16:
+    if len(chain) < _FEWEST_BEATS or len(times) < _FEWEST_ATTACKS:
         return None
     usual = float(np.median(np.diff(chain)))
     best: tuple[float, float, int] | None = None
     for subdivisions in _SUBDIVISIONS:
         interval, resultant = _period(times, weights, usual, subdivisions, around)
-        if best is None or resultant > best[1] + 0.1:
+        if best is None or resultant > best[1] + _FINER:
             best = interval, resultant, subdivisions
     assert best is not None
     interval, resultant, subdivisions = best
@@ -98,8 +115,8 @@ def find_exact_tempo(
         step = interval / subdivisions
         position = np.round((times - start) / step)
         deviations = times - start - position * step
-        inliers = np.abs(deviations) < max(0.004, 2.5 * float(np.median(np.abs(deviations))))
-        if inliers.sum() < 12 or np.ptp(position[inliers]) < 8:
+        inliers = np.abs(deviations) < max(_NEAR_GRID, _NEAR_DEVIATIONS * float(np.median(np.abs(deviations))))
+        if inliers.sum() < _FEWEST_INLIERS or np.ptp(position[inliers]) < _SHORTEST_FIT:
             break
         slope, start = np.polyfit(position[inliers], times[inliers], 1, w=np.sqrt(weights[inliers]))
         interval = float(slope) * subdivisions
@@ -158,7 +175,7 @@ def _on_the_beat(decoding_curve: Floats, start: float, interval: float, subdivis
     best, worth = start, -np.inf
     for k in range(subdivisions):
         first = start + k * interval / subdivisions
-        beats = np.arange(first + interval * np.ceil((chain[0] - first) / interval - 0.1), chain[-1], interval)
+        beats = np.arange(first + interval * np.ceil((chain[0] - first) / interval - _BEYOND_ENDS), chain[-1], interval)
         frames = np.round(beats * FRAME_RATE).astype(int)
         frames = frames[(frames >= 2) & (frames < len(decoding_curve) - 2)]
         if (

@@ -13,7 +13,7 @@ from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
-from core.tracking.parameters import FREE, ODD_BAR
+from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR
 from core.tracking.semi_markov.model import change_costs
 
 
@@ -39,7 +39,7 @@ def bars_fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None 
     known = {} if known is None else known
     beats = tempo_map.beats()
     frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
-    if len(frames) < 8:
+    if len(frames) < FEWEST_BEATS:
         return 0.0
     key = frames.tobytes()
     if key not in known:
@@ -55,7 +55,7 @@ def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     """How well a map's tempo level fits the whole take, in nats."""
     frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
     frames = frames[(frames >= 0) & (frames < len(context.onset_envelope))]
-    return rate(context, frames).score if len(frames) >= 8 else -np.inf
+    return rate(context, frames).score if len(frames) >= FEWEST_BEATS else -np.inf
 
 
 def fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:

@@ -29,6 +29,9 @@ def write_fitted(group: str, constants: dict[str, float]) -> None:
     PATH.write_text(json.dumps(groups, indent=1) + "\n", encoding="utf-8")
 
 
+#: Chosen: fewer beats than this are too few to judge a chain or a take by.
+FEWEST_BEATS = 8
+
 # ---- tempo
 
 #: Published, common practice: the range in which most music is counted, felt beats a minute.

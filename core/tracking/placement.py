@@ -20,6 +20,7 @@ from core.listening.guides import GuideRank
 from core.listening.rates import FRAME_RATE
 from core.listening.track import AnalysedTrack
 from core.tracking.context import AnalysisContext
+from core.tracking.parameters import FEWEST_BEATS
 
 Floats = NDArray[np.float64]
 
@@ -43,6 +44,24 @@ _AIM_SPREAD, _STROKE_SPREAD = 0.025, 0.006
 _TEMPO_SPREAD, _TEMPO_STEP = 0.025, 0.08
 #: Least time between two beats, in seconds.
 _CLOSEST = 0.02
+#: Fewest attacks that tell how late a track plays.
+_FEWEST_NEAR = 6
+#: Most support that a peak of the onset envelope gives a beat without an attack, and how much of its height counts.
+_PEAK_SUPPORT, _PEAK_SHARE = 0.7, 0.6
+#: Shifts of the activation against the attacks that are tried: from, to and step in seconds.
+_SHIFTS = np.arange(-0.03, 0.0401, 0.0025)
+#: Weighted attacks of full strength that give a beat its full support.
+_FULL_SUPPORT = 1.5
+#: Keeps the spread of a soft attack without support finite.
+_SOFTEST = 0.3
+#: Frames either way in which the activation's peak is looked for, and those of its centre of mass.
+_PEAK_FRAMES, _MASS_FRAMES = 6, 4
+#: Seconds: the least spread of an observed beat, and the spread of one that was not observed.
+_LEAST_SPREAD, _UNSEEN_SPREAD = 1e-4, 0.15
+
+
+#: Attacks by which a track's lateness is told: from this strength on, and so many at least.
+_CLEAR, _FEWEST_ATTACKS = 0.25, 4
 
 
 def lateness_of(beats: Floats, tracks: Sequence[AnalysedTrack], ranks: Sequence[GuideRank]) -> Floats:
@@ -53,15 +72,15 @@ def lateness_of(beats: Floats, tracks: Sequence[AnalysedTrack], ranks: Sequence[
     lateness = np.full(len(tracks), np.nan)
     share = np.zeros(len(tracks))
     for i, p in enumerate(tracks):
-        times = p.attacks.seconds[p.attacks.strength > 0.25]
-        if len(times) < 4:
+        times = p.attacks.seconds[p.attacks.strength > _CLEAR]
+        if len(times) < _FEWEST_ATTACKS:
             continue
         j = np.clip(np.searchsorted(times, beats), 1, len(times) - 1)
         before, after = times[j - 1] - beats, times[j] - beats
         gap = np.where(np.abs(before) < np.abs(after), before, after)
         near = gap[np.abs(gap) < SEARCH_WINDOW]
         share[i] = len(near) / len(beats)
-        if len(near) >= 6:
+        if len(near) >= _FEWEST_NEAR:
             lateness[i] = float(np.median(near))
     clearness = np.array([r.clearness for r in ranks]) ** 2 * np.minimum(1, 3 * share) * np.isfinite(lateness)
     reference = lateness[int(np.argmax(clearness))] if clearness.any() else 0.0
@@ -96,7 +115,7 @@ def place_on_attacks(context: AnalysisContext, beats: Floats) -> PlacedBeats:
         if spread[k] > _VAGUE:
             peak, height = _peak(onset_envelope, t)
             if height > _LEAST_PEAK:
-                support[k] = max(support[k], min(0.7, 0.6 * height))
+                support[k] = max(support[k], min(_PEAK_SUPPORT, _PEAK_SHARE * height))
                 if not np.isfinite(spread[k]):
                     observed[k], spread[k] = peak, _PEAK_SPREAD / height
     with np.errstate(divide="ignore"):
@@ -114,12 +133,11 @@ def _activation_offset(onset_envelope: Floats, expected: Floats, clearness: Floa
     Of percussive tracks the envelope is exact, and for bows and voices, which speak in so many ways, it is better than
     the activation too. Of strums, in between, the activation is: their beat lies amid the strings, not on the first.
     """
-    if len(expected) < 8 or _STRUMS[0] < float(np.median(clearness)) < _STRUMS[1]:
+    if len(expected) < FEWEST_BEATS or _STRUMS[0] < float(np.median(clearness)) < _STRUMS[1]:
         return 0.0
-    shifts = np.arange(-0.03, 0.0401, 0.0025)
-    at = (expected[:, None] + shifts) * FRAME_RATE
+    at = (expected[:, None] + _SHIFTS) * FRAME_RATE
     height = np.interp(at, np.arange(len(onset_envelope)), onset_envelope).mean(axis=0)
-    return float(shifts[np.argmax(height)])
+    return float(_SHIFTS[np.argmax(height)])
 
 
 def _attacks_near(
@@ -143,7 +161,7 @@ def _attacks_near(
     first, last = np.searchsorted(at, [beats - SEARCH_WINDOW, beats + SEARCH_WINDOW])
     best, agreed = _densest(at, strength, aim, first, last)
     found = best >= 0
-    support = np.minimum(1.0, agreed / 1.5)
+    support = np.minimum(1.0, agreed / _FULL_SUPPORT)
     # strums lie half-way between sharp and soft
     precision = (
         np.maximum(np.clip((clearness[best] - _STRUMS[0]) / (_STRUMS[1] - _STRUMS[0]), 0, 1), sharpness[best])
@@ -152,7 +170,7 @@ def _attacks_near(
     )
     is_placed = found & (agreed > _LEAST_SUPPORT)
     observed = np.where(is_placed, at[best], beats) if len(at) else beats.copy()
-    spread = np.where(is_placed, _SHARP_SPREAD + _SOFT_SPREAD * (1 - precision) / (0.3 + support), np.inf)
+    spread = np.where(is_placed, _SHARP_SPREAD + _SOFT_SPREAD * (1 - precision) / (_SOFTEST + support), np.inf)
     return observed, spread, support, np.where(is_placed, clearness[best] if len(at) else 0.0, 0.0)
 
 
@@ -181,9 +199,9 @@ def _densest(
 def activation_peaks(beat_activation: Floats, beats: Floats) -> tuple[Floats, Floats]:
     """The peak of an activation ``(frames,)`` near each beat: its centre of mass in seconds, and its height, 0 to 1."""
     middle = np.round(beats * FRAME_RATE).astype(int)
-    around = np.clip(middle[:, None] + np.arange(-6, 7), 0, len(beat_activation) - 1)
+    around = np.clip(middle[:, None] + np.arange(-_PEAK_FRAMES, _PEAK_FRAMES + 1), 0, len(beat_activation) - 1)
     peak = around[np.arange(len(beats)), beat_activation[around].argmax(axis=1)]
-    around = np.clip(peak[:, None] + np.arange(-4, 5), 0, len(beat_activation) - 1)
+    around = np.clip(peak[:, None] + np.arange(-_MASS_FRAMES, _MASS_FRAMES + 1), 0, len(beat_activation) - 1)
     weights = beat_activation[around]
     return (weights * around).sum(axis=1) / np.maximum(weights.sum(axis=1), 1e-9) / FRAME_RATE, beat_activation[peak]
 
@@ -191,7 +209,7 @@ def activation_peaks(beat_activation: Floats, beats: Floats) -> tuple[Floats, Fl
 def _peak(onset_envelope: Floats, t: float) -> tuple[float, float]:
     """The highest point of the onset envelope around ``t`` (seconds), to a fraction of a frame, and its height."""
     centre = round(t * FRAME_RATE)
-    lo, hi = max(1, centre - 4), min(len(onset_envelope) - 1, centre + 5)
+    lo, hi = max(1, centre - _MASS_FRAMES), min(len(onset_envelope) - 1, centre + _MASS_FRAMES + 1)
     if hi <= lo:
         return t, 0.0
     i = lo + int(np.argmax(onset_envelope[lo:hi]))
@@ -204,7 +222,7 @@ def _peak(onset_envelope: Floats, t: float) -> tuple[float, float]:
 def _smooth(beats: Floats, observed: Floats, spread: Floats) -> Floats:
     """Least squares: near the observations by their standard deviation, with tempo changing by some 2.5 % a beat."""
     n = len(beats)
-    trust = np.where(np.isfinite(spread), 1 / np.maximum(spread, 1e-4) ** 2, 1 / 0.15**2)
+    trust = np.where(np.isfinite(spread), 1 / np.maximum(spread, _LEAST_SPREAD) ** 2, 1 / _UNSEEN_SPREAD**2)
     anchor = np.where(np.isfinite(spread), observed, beats)
     even = 1 / (_TEMPO_SPREAD * float(np.median(np.diff(beats)))) ** 2
     # the changes of interval are small except where the decoded chain itself changes (a hold, an a tempo)

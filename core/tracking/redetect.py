@@ -18,6 +18,9 @@ from core.tracking.decoder import decode, decode_counted
 from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, REDETECTED
 from core.tracking.placement import place_on_attacks
 
+#: Seconds: beats that last longer are not detected but stay even: hardly anything is counted so slowly, and the search
+#: would take many seconds.
+LONGEST_DETECTED = 2.5
 #: Beats on either side of a moved one that are detected again where no pin is nearer.
 AROUND = 12
 #: How far the tempo may lie from that around the stretch, as a factor either way.

@@ -21,13 +21,15 @@ from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt, Remedy, about_all
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.exact_tempo import find_exact_tempo
 from core.tracking.hypothesis import TempoHypothesis, rate
-from core.tracking.parameters import USUAL_RANGE
+from core.tracking.parameters import FEWEST_BEATS, USUAL_RANGE
 from core.tracking.placement import PlacedBeats, place_on_attacks
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
+#: Frames (100 a second): beats nearer than this are none that can be reviewed.
+_NEAREST = 5
 #: Beats whose intervals differ by less than this are those of one exact tempo, in seconds.
 _EXACT = 2e-4
 #: Supported beats without which lateness of the whole map is not judged, and their least support.
@@ -53,7 +55,7 @@ def review(
         return confidence[np.minimum(at, len(confidence) - 1)], to_felt_beats(found, even, tempo_map)
     beats = tempo_map.beats()
     frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
-    if len(frames) < 8 or (np.diff(frames) < 5).any():
+    if len(frames) < FEWEST_BEATS or (np.diff(frames) < _NEAREST).any():
         return np.ones(len(frames)), []
 
     def rated(chain: Ints) -> TempoHypothesis:
@@ -66,7 +68,9 @@ def review(
             hypothesis,
             exact_tempo=find_exact_tempo(context.tracks, context.ranks, context.decoding_curve, beats.seconds),
         )
-    others = [rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= 8]
+    others = [
+        rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= FEWEST_BEATS
+    ]
     placed = place_on_attacks(context, beats.seconds)
     likely = posterior(context.decoding_curve, frames)
     features = confidence_features(

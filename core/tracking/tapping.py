@@ -18,7 +18,7 @@ from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import decode
 from core.tracking.parameters import TransitionCosts
-from core.tracking.redetect import redetect
+from core.tracking.redetect import LONGEST_DETECTED, redetect
 
 Floats = NDArray[np.float64]
 
@@ -34,18 +34,27 @@ _SAME_TAP = 0.12
 _TAP_HEIGHT, _TAP_FLOOR = 3.0, -1.0
 #: Least taps for a map.
 _FEWEST = 3
+#: Frames by which the onset envelope is widened under taps.
+_WIDENED = 1.5
+#: Where shifts are as good, the one nearest to this many frames is taken, by so little a frame.
+_USUAL_LATE, _NEARER = 4, 0.002
+#: Seconds before the first tap and after the last in which their beats are looked for.
+_MARGIN = 0.2
+#: The quickest and the slowest beats that are looked for, as shares of the shortest and the longest gap between taps;
+#: no gap is taken for shorter than so many seconds.
+_SHORTER, _LONGER, _SHORTEST_GAP = 0.75, 1.3, 0.1
 
 
 def delay(context: AnalysisContext, taps: Floats) -> float:
     """How late taps (seconds) come after what they follow, in seconds: the shift at which the onset envelope under them
     is highest."""
-    wide = gaussian_filter1d(context.onset_envelope, 1.5)
+    wide = gaussian_filter1d(context.onset_envelope, _WIDENED)
     shifts = np.arange(round(EARLY * FRAME_RATE), round(LATE * FRAME_RATE) + 1)
     at = np.round(taps * FRAME_RATE).astype(int)
     inside = [np.clip(at - s, 0, len(wide) - 1) for s in shifts]
     # hands keep time better than each tap tells: the sum over all taps, widened by their spread
     under = gaussian_filter1d(np.array([wide[i].mean() for i in inside]), SPREAD * FRAME_RATE / 2, mode="nearest")
-    return float(shifts[int(np.argmax(under - 0.002 * np.abs(shifts - 4)))] / FRAME_RATE)
+    return float(shifts[int(np.argmax(under - _NEARER * np.abs(shifts - _USUAL_LATE)))] / FRAME_RATE)
 
 
 def beats_of(context: AnalysisContext, taps: Sequence[float]) -> Floats:
@@ -59,12 +68,13 @@ def beats_of(context: AnalysisContext, taps: Sequence[float]) -> Floats:
     if len(t) < _FEWEST:
         raise EditError("The taps lie outside the recording.")
     gaps = np.diff(t)
-    lo = max(0, round((t[0] - 0.2) * FRAME_RATE))
-    hi = min(len(context.onset_envelope), round((t[-1] + 0.2) * FRAME_RATE) + 1)
+    lo = max(0, round((t[0] - _MARGIN) * FRAME_RATE))
+    hi = min(len(context.onset_envelope), round((t[-1] + _MARGIN) * FRAME_RATE) + 1)
     frames = np.arange(lo, hi) / FRAME_RATE
-    nearest = np.abs(frames[:, None] - t[None, :]).min(axis=1)
+    right = np.clip(np.searchsorted(t, frames), 1, len(t) - 1)
+    nearest = np.minimum(np.abs(frames - t[right - 1]), np.abs(t[right] - frames))
     tapped = _TAP_HEIGHT * np.exp(-0.5 * (nearest / SPREAD) ** 2) + _TAP_FLOOR
-    fast, slow = 60 / max(0.1, gaps.min() * 0.75), 60 / (gaps.max() * 1.3)
+    fast, slow = 60 / max(_SHORTEST_GAP, gaps.min() * _SHORTER), 60 / (gaps.max() * _LONGER)
     chain, _ = decode(context.decoding_curve[lo:hi] + tapped, slow, fast, 60 / float(np.median(gaps)), _COSTS)
     if len(chain) != len(t):  # uneven tapping: every tap is a beat
         chain = np.round(t * FRAME_RATE).astype(np.int64) - lo
@@ -93,7 +103,10 @@ def map_from_tapped_bars(
     if len(t) < 2:
         raise EditError("Tap at least two bar lines.")
     t = t - delay(context, t)
-    t = place_beats(context, np.round(t[t > 0] * FRAME_RATE).astype(np.int64))[0]
+    t = t[(t > 0) & (t < len(context.onset_envelope) / FRAME_RATE)]
+    if len(t) < 2:
+        raise EditError("The taps lie outside the recording.")
+    t = place_beats(context, np.round(t * FRAME_RATE).astype(np.int64))[0]
     end = min(float(2 * t[-1] - t[-2]), len(context.onset_envelope) / FRAME_RATE)
     bounds = np.append(t, end) if end - t[-1] > 0.5 * (t[-1] - t[-2]) else t
     shares = np.concatenate([k + np.arange(meter.beats) / meter.beats for k in range(len(bounds) - 1)])
@@ -102,6 +115,8 @@ def map_from_tapped_bars(
         raise EditError("These taps are too close for bars of that meter.")
     laid = TempoMap.from_beats(beats, 0, Meters.of((1, meter.felt)))
     for k in range(len(bounds) - 1) if meter.beats > 1 else ():
+        if bounds[k + 1] - bounds[k] >= LONGEST_DETECTED * meter.beats:
+            continue
         with suppress(EditError):
             laid = redetect(context, laid, k * meter.beats, (k + 1) * meter.beats, meter.beats)
     if tempo_map is None:

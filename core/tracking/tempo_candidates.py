@@ -23,6 +23,10 @@ _LONGEST_LAG = 300
 _BELOW, _ABOVE = 0.66, 1.25
 #: Beats without which a chain is no hypothesis.
 _LEAST_BEATS = 8
+#: How far beyond the expected range a tempo is still looked for, as a share of it.
+_BEYOND = 0.1
+#: What the square of an octave away from the usual pace costs, in units of the autocorrelation.
+_PACE_COST = 0.15
 
 
 def tempo_candidates(envelope: Curve, low: float, high: float, most: int = 4) -> list[float]:
@@ -30,11 +34,14 @@ def tempo_candidates(envelope: Curve, low: float, high: float, most: int = 4) ->
 
     ``low`` to ``high``: the expected beats a minute; ``most``: peaks of the autocorrelation that are followed up.
     """
-    lags = np.arange(int(60 * FRAME_RATE / (high * 1.1)), min(int(60 * FRAME_RATE / (low * 0.9)), _LONGEST_LAG) + 1)
+    lags = np.arange(
+        int(60 * FRAME_RATE / (high * (1 + _BEYOND))),
+        min(int(60 * FRAME_RATE / (low * (1 - _BEYOND))), _LONGEST_LAG) + 1,
+    )
     ac = periodicity(envelope, 2 * _LONGEST_LAG + 1)
     # a beat's interval repeats at its double as well
     strength = ac[lags] + 0.5 * ac[2 * lags]
-    strength = strength - 0.15 * np.log2(lags / (60 * FRAME_RATE / USUAL_PACE)) ** 2
+    strength = strength - _PACE_COST * np.log2(lags / (60 * FRAME_RATE / USUAL_PACE)) ** 2
     inner = (strength[1:-1] >= strength[:-2]) & (strength[1:-1] >= strength[2:])
     peaks = lags[1:-1][inner]
     peaks = peaks[np.argsort(-strength[1:-1][inner], kind="stable")][:most]

@@ -23,6 +23,10 @@ FELT = (70.0, 180.0)
 GROUPINGS: dict[int, Sequence[tuple[int, ...]]] = {5: ((3, 2), (2, 3)), 7: ((2, 2, 3), (3, 2, 2), (2, 3, 2))}
 #: Least self-similarity at a bar's length, and the most at any other length, as a share of it.
 _LEAST_SIMILARITY, _OTHERS_AT_MOST = 0.15, 0.65
+#: How far pulses may lie from the tempo at which they are looked for, as a factor; fewest of them to judge by.
+_AROUND, _FEWEST_PULSES = 1.3, 40
+#: Distances in pulses at which a take that is uneven does not repeat: up to this one.
+_LONGEST = 13
 
 
 def bar_of_pulses(context: AnalysisContext, fastest: float = USUAL_RANGE[1]) -> tuple[int, float] | None:
@@ -35,13 +39,13 @@ def bar_of_pulses(context: AnalysisContext, fastest: float = USUAL_RANGE[1]) -> 
     for bpm in tempo_candidates(context.onset_envelope, quick, QUICKEST) if quick < QUICKEST else ():
         if not quick <= bpm <= QUICKEST:
             continue
-        pulses, _ = decode(context.onset_envelope, bpm / 1.3, bpm * 1.3, bpm)
-        pace = float(60 * FRAME_RATE / np.median(np.diff(pulses))) if len(pulses) > 40 else 0.0
+        pulses, _ = decode(context.onset_envelope, bpm / _AROUND, bpm * _AROUND, bpm)
+        pace = float(60 * FRAME_RATE / np.median(np.diff(pulses))) if len(pulses) > _FEWEST_PULSES else 0.0
         if not quick < pace < QUICKEST:
             continue
         similarity = repetition(context.summed, pulses)
         for pulses_a_bar in GROUPINGS:
-            others = [similarity[k] for k in range(2, 14) if k % pulses_a_bar]
+            others = [similarity[k] for k in range(2, _LONGEST + 1) if k % pulses_a_bar]
             if (
                 similarity[pulses_a_bar] > _LEAST_SIMILARITY
                 and similarity[2 * pulses_a_bar] > _LEAST_SIMILARITY

@@ -17,7 +17,7 @@ from core.listening.attacks import NONE, Attacks
 from core.listening.track import AnalysedTrack, analyse_track
 from core.tracking import AnalysisContext, NoBeats, build_context
 from studio.caches import remembered
-from studio.jobs.tasks import start
+from studio.jobs.queue import start
 from studio.library.models import Session, Track
 from studio.library.uploads import LISTEN
 
@@ -85,7 +85,7 @@ def analysed(track: Track) -> AnalysedTrack | None:
 def analysed_tracks(session: Session) -> list[AnalysedTrack]:
     """All tracks of a session that are analysed.
 
-    Raises :class:`NotAnalysed` if one is out of date or damaged, after queueing a job that analyses it again.
+    Raises :class:`NotAnalysed` where the analysis of a track is old or damaged; a job then analyses it again.
     """
     out = []
     for track in session.tracks.filter(analysed=True):

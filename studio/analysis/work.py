@@ -7,8 +7,8 @@ from core.audio import AudioError
 from core.formats.smf import MidiError
 from studio.analysis.features import SessionStore, outdated, source_of
 from studio.jobs.models import Job
+from studio.jobs.queue import start
 from studio.jobs.registry import Failed, JobKind, Report
-from studio.jobs.tasks import start
 from studio.library.uploads import LISTEN
 
 

@@ -19,6 +19,7 @@ from core.formats.song import PartToWrite, write_song
 from studio.delivery.mixing import common_level, mixed
 from studio.desk.clicks import clicks_of
 from studio.desk.models import Mark
+from studio.inputs import LARGEST, whole
 from studio.library.models import Session
 from studio.parts import sound
 
@@ -60,16 +61,11 @@ def click_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     """The click as it is played at the desk, for the whole take or from one bar (``from``) up to another (``to``)."""
     session = _with_map(pk)
     tempo_map, rate = session.tempo_map, session.sample_rate
-    start, whole = 0, round(session.seconds * rate)
-    end = whole
-    try:
-        if request.GET.get("from"):
-            start = round(float(tempo_map.bar_seconds(int(request.GET["from"]))) * rate)
-        if request.GET.get("to"):
-            end = round(float(tempo_map.bar_seconds(int(request.GET["to"]) + 1)) * rate)
-        end = min(end, whole)
-    except ValueError:
-        return HttpResponse("Bars are whole numbers.", status=422, content_type="text/plain; charset=utf-8")
+    start, end = 0, round(session.seconds * rate)
+    if request.GET.get("to"):
+        end = min(end, round(float(tempo_map.bar_seconds(whole(request.GET["to"]) + 1)) * rate))
+    if request.GET.get("from"):
+        start = round(float(tempo_map.bar_seconds(whole(request.GET["from"]))) * rate)
     if not 0 <= start < end:
         return HttpResponse("Those bars hold nothing.", status=422, content_type="text/plain; charset=utf-8")
     found = clicks_of(session, tempo_map)
@@ -114,11 +110,8 @@ def loop_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     """Bars ``from`` to ``to`` cut exactly on their lines, of one track (``track``) or of all that is heard."""
     session = _with_map(pk)
     tempo_map, rate = session.tempo_map, session.sample_rate
-    try:
-        first, last = int(request.GET.get("from", "")), int(request.GET.get("to", ""))
-        chosen = int(request.GET.get("track") or 0)
-    except ValueError:
-        return _refused("Bars are whole numbers.")
+    first, last = whole(request.GET.get("from")), whole(request.GET.get("to"))
+    chosen = whole(request.GET.get("track") or "0", 0, LARGEST, "There is no such track.")
     low, high = tempo_map.bar_range
     if not low <= first <= last <= high:
         return _refused(f"The map has bars {low} to {high}, and loops rise from a first to a last one.")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from django.db import transaction
 
 from core.analysis import AnalysisError, analyse
 from core.audio import AudioError
@@ -47,15 +48,22 @@ def find(job: Job, report: Report) -> None:
         found = obeying(SessionRecording(session), Document(found, document.statements), pins)
     except (AnalysisError, AudioError, MidiError, NoBeats, EditError) as e:
         raise Failed(str(e)) from None
-    Analysis.record(session, result)
-    if session.step is not None and not same_map(session, started_on.pk if started_on else None):
-        keep_aside(session, found, "Beats found", session.step)
+    with transaction.atomic():
+        job.fence()
+        session.refresh_from_db(fields=["step"])
+        Analysis.record(session, result)
+        now = session.step
+        aside = now is not None and not same_map(session, started_on.pk if started_on else None)
+        if now is not None and aside:
+            keep_aside(session, found, "Beats found", now)
+        else:
+            step = record(session, found, "Beats found")
+            step.doubts = len(result.doubts)
+            step.save(update_fields=["doubts"])
+    if aside:
         raise Failed(
             "The map was edited while beats were being found. What was found is kept as a version: Check, Steps."
         )
-    step = record(session, found, "Beats found")
-    step.doubts = len(result.doubts)
-    step.save(update_fields=["doubts"])
 
 
 def _pins(document: Document) -> list[float]:

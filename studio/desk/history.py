@@ -135,9 +135,21 @@ def same_map(session: Session, step: int | None) -> bool:
 
 def line(session: Session) -> tuple[list[Row], int]:
     """The steps from the first to the last that redo reaches, and the place of the current one (-1: none)."""
-    if session.step_id is None:
-        return [], -1
-    return histories.line([Row(*r) for r in session.steps.values_list(*Row._fields)], session.step_id)
+    return histories.line(_rows(session), session.step_id)
+
+
+def line_and_aside(session: Session) -> tuple[list[Row], int, list[Row]]:
+    """:func:`line`, and the ends of lines that were left by an undo and another edit, the newest first: redo does not
+    reach them any more, but nothing of them is lost."""
+    rows = _rows(session)
+    steps, here = histories.line(rows, session.step_id)
+    on_line = {s.pk for s in steps}
+    gone_on = {r.before_id for r in rows}
+    return steps, here, [r for r in reversed(rows) if r.pk not in gone_on | on_line and not r.version]
+
+
+def _rows(session: Session) -> list[Row]:
+    return [Row(*r) for r in session.steps.values_list(*Row._fields)] if session.step_id else []
 
 
 def undo_redo(session: Session, by: int, on: int | None = None) -> bool:

@@ -80,11 +80,15 @@ def view(request: HttpRequest, pk: int) -> HttpResponse:
     return render(request, "desk/lean.html", context)
 
 
+#: Milliseconds: a player within the first is on the beat; spreads that are very firm, and firm (common practice).
+_ON_BEAT, _VERY_FIRM, _FIRM = 3, 5, 10
+
+
 def _words(found: Lean) -> str:
     if not found.share or np.isnan(found.average):
         return "does not play on the beats"
-    side = "on the beat" if abs(found.average) < 3 else "drags" if found.average > 0 else "pushes"
-    firm = "very firm" if found.spread < 5 else "firm" if found.spread < 10 else "loose"
+    side = "on the beat" if abs(found.average) < _ON_BEAT else "drags" if found.average > 0 else "pushes"
+    firm = "very firm" if found.spread < _VERY_FIRM else "firm" if found.spread < _FIRM else "loose"
     far = f", microphone {found.delay:.0f} ms away" if found.delay else ""
     return f"{side}, {firm}{far}"
 
@@ -104,12 +108,16 @@ def _dots(seconds: Floats, off: Floats, length: float) -> str:
     return "".join(f"M{x} {y}h0" for x, y in places)
 
 
+#: Beats to either side over which the line is smoothed.
+_EITHER_SIDE = 4
+
+
 def _line(seconds: Floats, off: Floats, length: float) -> str:
     """The mean over eight beats around, where half of them are played."""
     points = []
     for k in range(0, len(off), 2):
-        near = off[max(0, k - 4) : k + 5]
-        if np.isfinite(near).sum() >= 4:
+        near = off[max(0, k - _EITHER_SIDE) : k + _EITHER_SIDE + 1]
+        if np.isfinite(near).sum() >= _EITHER_SIDE:
             points.append(f"{_x(seconds[k], length)},{_y(np.nanmean(near))}")
     return " ".join(points)
 

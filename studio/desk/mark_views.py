@@ -1,13 +1,13 @@
 """Marks on the recording: sections, statements, dismissed doubts. Setting and taking back each is a step."""
 
-import json
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field
 
 from core.document import Right
 from core.document.statements import words
@@ -17,12 +17,25 @@ from core.tempomap.position import words_at
 from studio.desk.models import Mark
 from studio.desk.statements import statement_of
 from studio.histories import changed
+from studio.inputs import Body, Key, Seconds, read_body
 from studio.library.models import Session
 from studio.reshaping.result import in_clock
 from studio.responses import json_response
 
 #: Colours that the page has for sections.
 COLOURS = 5
+
+
+class MarkChange(Body):
+    """A mark that is set (``kind``, ``stretch``), or by its key taken back, renamed or recoloured."""
+
+    kind: Literal["section", "lock", "hold", "free", "fine"] | None = None
+    stretch: tuple[Seconds, Seconds] = (0.0, 0.0)
+    name: str = ""
+    remove: Key | None = None
+    rename: Key | None = None
+    recolour: Key | None = None
+    colour: int = Field(0, ge=0, le=99)
 
 
 #: Marks of a single moment; on the page they stand beside the ruler, not over the lanes.
@@ -98,10 +111,10 @@ def marks(request: HttpRequest, pk: int) -> HttpResponse:
 def mark(request: HttpRequest, pk: int) -> HttpResponse:
     """Set, rename, recolour or (``remove``) take back a mark."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    params = json.loads(request.body)
+    asked = read_body(request, MarkChange)
     with transaction.atomic():
         try:
-            done = _change_mark(session, params)
+            done = _change_mark(session, asked)
         except EditError as e:
             return json_response({"error": str(e)}, status=422)
         changed(session, done)
@@ -112,31 +125,30 @@ def mark(request: HttpRequest, pk: int) -> HttpResponse:
     return json_response({"marks": found})
 
 
-def _change_mark(session: Session, params: dict[str, Any]) -> str:
+def _change_mark(session: Session, asked: MarkChange) -> str:
     """Do what the page asks; the step's name. Raises :class:`EditError`."""
     marks = session.marks
-    if "remove" in params:
-        gone = marks.filter(pk=params["remove"]).first()
+    if asked.remove is not None:
+        gone = marks.filter(pk=asked.remove).first()
         if gone is None:
             raise EditError("That mark is gone already.")
         gone.delete()
         said = statement_of(gone)
         tempo_map = session.step.tempo_map if session.step else None
         return f"Took back: {words(said, tempo_map)}" if said else f"Removed the section {gone.name}"
-    if "rename" in params:
-        name = str(params.get("name", ""))[:100].strip()
-        marks.filter(pk=params["rename"]).update(name=name)
+    name = asked.name[:100].strip()
+    if asked.rename is not None:
+        marks.filter(pk=asked.rename).update(name=name)
         return f"Section name: {name}"
-    if "recolour" in params:
-        marks.filter(pk=params["recolour"]).update(colour=int(params["colour"]) % COLOURS)
+    if asked.recolour is not None:
+        marks.filter(pk=asked.recolour).update(colour=asked.colour % COLOURS)
         return "Colour of a section"
-    kind = params.get("kind")
-    if kind not in ("section", "lock", "hold", "free", "fine"):
+    if asked.kind is None:
         raise EditError("There is no such mark.")
-    start, end = sorted(float(x) for x in params["stretch"])
+    kind = Mark.Kind(asked.kind)
+    start, end = sorted(asked.stretch)
     if end - start < 0.01:
         raise EditError("Choose a stretch first: drag along the time above the bars.")
-    name = str(params.get("name", ""))[:100].strip()
     sections = marks.filter(kind=Mark.Kind.SECTION).count()
     if kind == Mark.Kind.SECTION and not name:
         name = f"Section {sections + 1}"

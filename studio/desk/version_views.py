@@ -1,23 +1,27 @@
 """Named versions of the map, and how they differ."""
 
-import json
-
 import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET, require_POST
 
+from studio.inputs import Body, Key, read_body
 from studio.library.models import Session
 from studio.responses import json_response
+
+
+class Version(Body):
+    step: Key | None = None
+    name: str = ""
 
 
 @require_POST
 def name_version(request: HttpRequest, pk: int) -> HttpResponse:
     """Give the current step (or ``step``) a name to find it by, or with an empty name forget it."""
     session = get_object_or_404(Session, pk=pk)
-    params = json.loads(request.body)
-    step = get_object_or_404(session.steps, pk=params.get("step") or session.step_id)
-    step.version = str(params.get("name", "")).strip()[:100]
+    asked = read_body(request, Version)
+    step = get_object_or_404(session.steps, pk=asked.step or session.step_id)
+    step.version = asked.name.strip()[:100]
     step.save(update_fields=["version"])
     return json_response({"ok": True})
 

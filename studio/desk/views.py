@@ -1,6 +1,6 @@
 """The desk: the page, the map under it, its edits, and the side panels."""
 
-import json
+import math
 import re
 from typing import Any
 
@@ -8,6 +8,7 @@ from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import BaseModel, ConfigDict, Field
 
 from core.audio.peaks import LEVELS
 from core.editing import Contradiction, apply
@@ -24,8 +25,9 @@ from studio.desk.grid import change, grid
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
 from studio.desk.waveform_views import TILE
-from studio.histories import Stale, changed
-from studio.jobs.tasks import start
+from studio.histories import Stale, changed, recorded
+from studio.inputs import LARGEST, Body, Key, read_body, whole
+from studio.jobs.queue import start
 from studio.jobs.views import progress
 from studio.library.models import Session, Track
 from studio.reshaping.pane import pane_context
@@ -117,6 +119,25 @@ def the_map(request: HttpRequest, pk: int) -> HttpResponse:
     return json_response({**_state(session), "step": step})
 
 
+class Edit(BaseModel):
+    """An edit: beside these the fields of its command. ``step``: what the page shows; ``had``: it has that grid."""
+
+    model_config = ConfigDict(extra="allow", allow_inf_nan=False)
+
+    step: Key | None = None
+    had: bool = False
+    preview: bool = False
+    overrule: bool = False
+
+
+class Undo(Body):
+    """Undo or redo by a number of steps, or go to any; ``step``: what the page shows."""
+
+    step: Key | None = None
+    by: int = Field(0, ge=-LARGEST, le=LARGEST)
+    to: Key | None = None
+
+
 @require_POST
 def edit(request: HttpRequest, pk: int) -> HttpResponse:
     """Do a command, or with ``preview`` show what it would do; ``overrule``: what was said against it is taken back.
@@ -124,13 +145,13 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     409 where another window was faster, 422 with a sentence where the command is refused.
     """
     session = get_object_or_404(_LIGHT, pk=pk)
-    params = json.loads(request.body)
-    step, had, preview, overrule = (params.pop(k, None) for k in ("step", "had", "preview", "overrule"))
-    if not history.same_map(session, step):
+    asked = read_body(request, Edit)
+    if not history.same_map(session, asked.step):
         return json_response({"error": STALE, **_state(session)}, status=409)
     document = document_of(session)
     try:
-        applied = apply(read_command(params), document, SessionRecording(session), bool(preview), bool(overrule))
+        command = read_command(asked.model_extra or {})
+        applied = apply(command, document, SessionRecording(session), asked.preview, asked.overrule)
     except Contradiction as e:
         return json_response({"error": str(e), "contradicts": True}, status=422)
     except EditError as e:
@@ -138,9 +159,9 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     edited = applied.document.map
     assert edited is not None  # every command ends with a map
     # a page that says so has the grid of this step; mostly a few of its beats move
-    before = document.map if had else None
+    before = document.map if asked.had else None
     grid_data = (before and change(before, edited)) or grid(edited)
-    if preview:
+    if asked.preview:
         return json_response({"grid": grid_data, "name": applied.name})
     flipped = command_json(applied.flipped) if applied.flipped else None
     if edited == document.map and applied.document.statements == document.statements:
@@ -149,6 +170,7 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
         history.record(session, edited, applied.name, session.step_id, applied.document.statements)
     except Stale:
         return json_response({"error": STALE, **_state(_fresh(pk))}, status=409)
+    recorded.set(None)  # the answer tells the step together with its map, not a moment before
     return json_response({**_state(session, grid_data), "flipped": flipped})
 
 
@@ -160,17 +182,19 @@ def _fresh(pk: int) -> Session:
 def undo_redo(request: HttpRequest, pk: int) -> HttpResponse:
     """Undo or redo by a number of steps (``by``), or go to any step (``to``), such as a named version."""
     session = get_object_or_404(Session, pk=pk)
-    params = json.loads(request.body)
+    asked = read_body(request, Undo)
     try:
-        if "to" in params:
-            history.go_to(session, get_object_or_404(session.steps, pk=params["to"]), on=params.get("step"))
+        if asked.to is not None:
+            history.go_to(session, get_object_or_404(session.steps, pk=asked.to), on=asked.step)
         else:
-            history.undo_redo(session, int(params["by"]), on=params.get("step"))
+            history.undo_redo(session, asked.by, on=asked.step)
     except Stale:
         return json_response({"error": STALE, **_state(_fresh(pk))}, status=409)
     return json_response(_state(_fresh(pk)))
 
 
+#: Steps of the history that the panel lists at first, before the current one and after it.
+STEPS_SHOWN = 200
 #: The stages of the work, each with its side panel.
 STAGES = ("gather", "guide", "find", "check", "follow", "reshape", "deliver")
 
@@ -188,12 +212,17 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
         tempo_map = session.tempo_map
         context["map"] = panels.overall(tempo_map)
         if stage == "check":
-            steps, here = history.line(session)
-            context |= {"steps": list(enumerate(steps))[::-1], "here": here}
+            steps, here, aside = history.line_and_aside(session)
+            count = whole(request.GET.get("steps") or str(STEPS_SHOWN), 1, 10**6, "How many steps is a whole number.")
+            first, last = max(0, here - count), here + STEPS_SHOWN
+            shown = list(enumerate(steps))[first:last]
+            context |= {"steps": shown[::-1], "here": here, "earlier": first, "more": count + STEPS_SHOWN}
+            context["aside"] = aside[:STEPS_SHOWN]
             context["ratios"] = [(*of, key) for of, key in zip(RATIOS.items(), "HD4567", strict=True)]
             context["versions"] = session.steps.exclude(version="").defer("map")
             if request.GET.get("beat"):
-                context["beat"] = panels.beat(tempo_map, int(request.GET["beat"]))
+                chosen = whole(request.GET["beat"], -(10**6), 10**6, "A beat is a whole number.")
+                context["beat"] = panels.beat(tempo_map, chosen)
         if stage == "find":
             context["alternatives"] = [a["name"] for a in latest(session, "alternatives")["alternatives"]]
         if stage == "follow":
@@ -210,16 +239,30 @@ def _second(text: str | None) -> float | None:
     text = (text or "").strip().replace(",", ".")
     if not text:
         return None
-    match = re.fullmatch(r"(?:(\d+):)?(\d+(?:\.\d*)?)", text)
+    match = re.fullmatch(r"(?:(\d{1,4}):)?(\d{1,6}(?:\.\d{0,9})?)", text)
     if not match:
         raise ValueError(f"“{text}” is no time; write it like 83.5 or 1:23.5.")
     return 60 * int(match[1] or 0) + float(match[2])
 
 
+#: Seconds of the shortest music in which beats are found.
+_SHORTEST = 4
+
+
+def _number(text: str | None) -> float:
+    """One end of the tempo range. Raises ``ValueError``."""
+    try:
+        return float((text or "").replace(",", "."))
+    except ValueError:
+        raise ValueError("The tempo range needs two numbers.") from None
+
+
 @require_POST
 def find(request: HttpRequest, pk: int) -> HttpResponse:
-    """Start finding beats."""
-    start(get_object_or_404(Session, pk=pk), FIND)
+    """Start finding beats; with ``first``, only where there is no map yet."""
+    session = get_object_or_404(Session, pk=pk)
+    if session.step is None or not request.GET.get("first"):
+        start(session, FIND)
     return progress(request, pk)
 
 
@@ -228,16 +271,15 @@ def options(request: HttpRequest, pk: int) -> HttpResponse:
     """What the engineer says before beats are found: tempo range, meter, steadiness, ends. Then finding starts."""
     session = get_object_or_404(Session, pk=pk)
     try:
-        low, high = float(request.POST["slowest"]), float(request.POST["fastest"])
+        low, high = (_number(request.POST.get(name)) for name in ("slowest", "fastest"))
         checked_range(low, high)
         text = request.POST.get("meter", "").strip()
         meter = Meter.parse(text).felt if text else ""
         begins, ends = _second(request.POST.get("music_from")), _second(request.POST.get("music_to"))
-        if begins is not None and ends is not None and ends - begins < 4:
-            raise ValueError("The music's end lies at least four seconds after its start.")
+        if begins is not None and ends is not None and ends - begins < _SHORTEST:
+            raise ValueError(f"The music's end lies at least {_SHORTEST} seconds after its start.")
     except ValueError as e:
-        words = str(e) if "could not convert" not in str(e) else "The tempo range needs two numbers."
-        context = {"session": session, "error": words, "typed": request.POST}
+        context = {"session": session, "error": str(e), "typed": request.POST}
         return render(request, "desk/panels/find.html", context, status=422)
     steady = {"steady": True, "free": False}.get(request.POST.get("steady", ""))
     Session.objects.filter(pk=pk).update(
@@ -259,6 +301,8 @@ def guides(request: HttpRequest, pk: int) -> HttpResponse:
         try:
             if text:
                 given[track.name] = float(text)
+                if not math.isfinite(given[track.name]):
+                    raise ValueError
         except ValueError:
             error = f"“{text}” is no weight; write a number from 0 to 100, or nothing."
     if not error and given and (min(given.values()) < 0 or max(given.values()) > 100 or not any(given.values())):

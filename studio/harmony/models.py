@@ -46,7 +46,7 @@ def record(harmony: Harmony, name: str, chords: list[TimedChord]) -> None:
     harmony.step = ChordStep.objects.create(
         harmony=harmony, before_id=harmony.step_id, name=name[:200], chords=orjson.dumps(rows).decode()
     )
-    harmony.save()
+    harmony.save(update_fields=["step", "cents", "key"])
     changed(harmony.session, name)
 
 

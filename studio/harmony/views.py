@@ -2,12 +2,13 @@
 
 import csv
 import io
-import json
 from dataclasses import replace
 
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import render
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field
 
 from core.harmony.chord_line import GRAINS, TimedChord, is_unsure, pad_notes, snapped_chords, with_chord
 from core.harmony.chords import Chord
@@ -15,7 +16,8 @@ from core.tempomap.position import position_at
 from studio import histories
 from studio.harmony.models import Harmony, record
 from studio.harmony.work import CHORDS
-from studio.jobs.tasks import start
+from studio.inputs import Body, Key, Seconds, read_body
+from studio.jobs.queue import start
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.parts import part_history
@@ -83,22 +85,31 @@ def find(request: HttpRequest, pk: int) -> HttpResponse:
     return _panel(request, session, started=True)
 
 
+class ChordEdit(Body):
+    """A chord's symbol for the beat nearest to ``at``; ``step``: the page's state of the chords."""
+
+    step: Key | None = None
+    at: Seconds
+    text: str = Field("", max_length=100)
+
+
 @require_POST
 def edit(request: HttpRequest, pk: int) -> HttpResponse:
     """Write a chord at the beat or bar nearest to ``at`` (an empty ``text`` takes the one there away)."""
-    session = _session(pk)
-    params = json.loads(request.body)
-    harmony = _harmony(session) or Harmony.objects.create(session=session)
-    if params.get("step") != harmony.step_id:
-        return _lane(session, STALE, 409)
-    text = str(params.get("text", "")).strip()
+    asked = read_body(request, ChordEdit)
+    text = asked.text.strip()
     try:
         chord = Chord.parse(text) if text else None
     except ValueError as e:
-        return _lane(session, str(e), 422)
-    timed = harmony.step.timed_chords() if harmony.step else []
-    after = with_chord(timed, session.tempo_map, harmony.grain, float(params["at"]), chord)
-    record(harmony, f"Wrote {chord}" if chord else "Took a chord away", after)
+        return _lane(_session(pk), str(e), 422)
+    with transaction.atomic():  # from the look at the step to the new one nobody else writes
+        session = _session(pk)
+        harmony = _harmony(session) or Harmony.objects.create(session=session)
+        if asked.step != harmony.step_id:
+            return _lane(session, STALE, 409)
+        timed = harmony.step.timed_chords() if harmony.step else []
+        after = with_chord(timed, session.tempo_map, harmony.grain, asked.at, chord)
+        record(harmony, f"Wrote {chord}" if chord else "Took a chord away", after)
     return _lane(_session(pk))
 
 

@@ -12,7 +12,7 @@ CHORDS = "chords"
 def chords(job: Job, report: Report) -> None:
     """Find the chords, the key and the tuning of the session's tracks."""
     try:
-        analyse_harmony(job.session, report)
+        analyse_harmony(job, report)
     except NoChords as e:
         raise Failed(str(e)) from None
 

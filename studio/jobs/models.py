@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
-
 from django.db import models
-from django.utils import timezone
 
 from studio.jobs.registry import kind_of
 
-#: A worker without a heartbeat for this long counts as dead.
-SILENCE = timedelta(seconds=6)
 #: How often a job is begun before it is given up.
 TRIES = 3
+
+
+class Cancelled(Exception):
+    """Raised inside running work when the engineer cancelled it, or another worker has the job now."""
 
 
 class Job(models.Model):
@@ -27,7 +26,7 @@ class Job(models.Model):
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="jobs")
     track = models.ForeignKey("library.Track", null=True, on_delete=models.CASCADE, related_name="jobs")
-    kind = models.CharField(max_length=10, help_text="of studio.jobs.registry")
+    kind = models.CharField(max_length=30, help_text="of studio.jobs.registry")
     state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
     stage = models.CharField(max_length=200, blank=True)
     share = models.FloatField(default=0.0)
@@ -35,13 +34,20 @@ class Job(models.Model):
     tries = models.PositiveSmallIntegerField(default=0)
     cancel_asked = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
-    heartbeat = models.DateTimeField(default=timezone.now)
+    lease = models.PositiveIntegerField(default=0, help_text="rises whenever a worker takes it or gives it back")
+    worker = models.CharField(max_length=40, blank=True, help_text="the one that took it last")
 
     class Meta:
         ordering = ["pk"]
 
     def __str__(self) -> str:
         return f"{self.label} {self.state}"
+
+    def fence(self) -> None:
+        """Inside the transaction that stores a result: raises :class:`Cancelled` where it must not be stored any
+        more."""
+        if not Job.objects.filter(pk=self.pk, lease=self.lease, state=self.State.RUNNING, cancel_asked=False).exists():
+            raise Cancelled
 
     @property
     def label(self) -> str:

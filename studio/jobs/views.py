@@ -6,14 +6,13 @@ from django.views.decorators.http import require_GET, require_POST
 from django_htmx.http import trigger_client_event
 
 from studio.jobs.models import Job
+from studio.jobs.queue import cancel
 from studio.jobs.registry import state_of
-from studio.jobs.tasks import cancel, revive
 
 
 @require_GET
 def jobs(request: HttpRequest, pk: int) -> HttpResponse:
     """The session's open jobs and the last message; the page asks for them again and again."""
-    revive()
     return progress(request, pk)
 
 

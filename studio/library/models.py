@@ -47,10 +47,12 @@ class Session(models.Model):
     steady = models.BooleanField(null=True, help_text="one exact tempo, never, or (null) as it sounds")
     music_from = models.FloatField(null=True, help_text="seconds; null: found")
     music_to = models.FloatField(null=True)
+    song_seconds = models.FloatField(default=0, help_text="how long the song lasts that the session was started from")
     guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: automatic")
     click = models.JSONField(default=dict, help_text="sound and figure of the click")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
     gone = models.BooleanField(default=False, help_text="in the bin")
+    gone_since = models.DateTimeField(null=True)
 
     objects: ClassVar[Present[Self]] = Present()
     everything: ClassVar[models.Manager[Self]] = models.Manager()
@@ -67,7 +69,8 @@ class Session(models.Model):
 
     @property
     def seconds(self) -> float:
-        return max((t.seconds for t in self.tracks.all()), default=0.0)
+        """Length of the longest track, or of the song that the session was started from."""
+        return max([self.song_seconds, *(t.seconds for t in self.tracks.all())])
 
     @property
     def sample_rate(self) -> int:
@@ -168,10 +171,17 @@ class Upload(models.Model):
     name = models.CharField(max_length=1000)
     size = models.PositiveBigIntegerField()
     created = models.DateTimeField(auto_now_add=True)
+    outcome = models.JSONField(null=True, help_text="what came of it, should the page ask again; null: on its way")
 
     @property
     def path(self) -> Path:
         return self.session.folder / f"upload-{self.pk}.part"
+
+    def forget(self) -> None:
+        """Remove what has arrived, and that it was announced."""
+        path = self.path
+        self.delete()
+        path.unlink(missing_ok=True)
 
     @property
     def received(self) -> int:

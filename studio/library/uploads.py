@@ -1,13 +1,16 @@
 """Uploads: a complete file becomes a track, or a sentence that says why not."""
 
 import hashlib
+import os
 import shutil
+from collections.abc import Sequence
 from pathlib import Path
 
 from django.db import transaction
 
 from core import audio
 from core.analysis import midi_tracks
+from core.audio.naming import track_name
 from core.formats import smf
 from studio.library.models import Session, Track
 
@@ -28,12 +31,11 @@ def clean_name(text: str) -> str:
 
 
 def free_name(session: Session, name: str) -> str:
-    """``name`` without its ending, numbered where the session has such a track already."""
-    stem = name.rsplit(".", 1)[0] or name
+    """``name``, numbered where the session has such a track already."""
     taken = set(session.tracks.values_list("name", flat=True))
-    number, free = 2, stem
+    number, free = 2, name
     while free in taken:
-        free, number = f"{stem} ({number})", number + 1
+        free, number = f"{name} ({number})", number + 1
     return free
 
 
@@ -42,8 +44,9 @@ def digest_of(path: Path) -> str:
         return hashlib.file_digest(f, "sha256").hexdigest()
 
 
-def add_track(session: Session, path: Path, original_name: str) -> Track:
-    """Make a track of the file at ``path``, moving it into the session. Raises :class:`Refused`."""
+def add_track(session: Session, path: Path, original_name: str, among: Sequence[str] = ()) -> Track:
+    """Make a track of the file at ``path``, which stays there, named after ``original_name`` (``among``: of the files
+    that came with it). Raises :class:`Refused`."""
     name = clean_name(original_name)
     digest = digest_of(path)
     twin = session.tracks.filter(digest=digest).first()
@@ -70,7 +73,7 @@ def add_track(session: Session, path: Path, original_name: str) -> Track:
             session.save(update_fields=["rate", "touched"])
         track = Track.objects.create(
             session=session,
-            name=free_name(session, name),
+            name=free_name(session, track_name(name, [clean_name(n) for n in among])),
             source_name=f"source{suffix if suffix.isascii() and len(suffix) < 8 else ''}",
             digest=digest,
             midi=midi,
@@ -78,8 +81,17 @@ def add_track(session: Session, path: Path, original_name: str) -> Track:
             **facts,
         )
         track.folder.mkdir(parents=True, exist_ok=True)
-        shutil.move(path, track.source)
+        _same_bytes(path, track.source)
     return track
+
+
+def _same_bytes(path: Path, to: Path) -> None:
+    """The file under a second name, where the file system can; else a copy."""
+    to.unlink(missing_ok=True)  # of a track whose making failed
+    try:
+        os.link(path, to)
+    except OSError:
+        shutil.copyfile(path, to)
 
 
 def _rate_remark(session_rate: int, rate: int, midi: bool) -> list[str]:

@@ -1,24 +1,24 @@
-"""The library page, and files on their way in."""
+"""The library page, sessions and tracks."""
 
-import errno
-import json
-import shutil
-from typing import Any, Protocol
+from typing import Protocol
 
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse
+from django.utils import timezone
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET, require_http_methods, require_POST
 from django_htmx.http import HttpResponseClientRedirect, trigger_client_event
+from pydantic import Field
 
+from core.audio.naming import session_name
 from studio.histories import changed
+from studio.inputs import Body, read_body
 from studio.jobs.models import Job
-from studio.jobs.tasks import start
-from studio.library.models import Session, Track, Upload
+from studio.library.models import Session, Track
 from studio.library.summary import summaries
-from studio.library.uploads import LISTEN, Refused, add_track, clean_name
+from studio.library.uploads import clean_name
 
 
 class Lane(Protocol):
@@ -29,9 +29,25 @@ class Lane(Protocol):
     solo: bool
 
 
-#: What stays free on the disk, so that the database can always write.
-RESERVE = 64 * 2**20
-FULL = "The disk is full. What has arrived is kept; free some space and drop the file again to go on."
+class Mix(Body):
+    """A lane's level in dB, mute and solo, and its name, as far as they are to change."""
+
+    gain: float | None = None
+    muted: bool | None = None
+    solo: bool | None = None
+    name: str | None = Field(None, max_length=1000)
+
+
+class NewSession(Body):
+    """The files that were dropped, and their folder; ``title``: where those tell none."""
+
+    title: str = Field(default="", max_length=1000)
+    names: list[str] = Field(default=[], max_length=1000)
+    folder: str = Field(default="", max_length=1000)
+
+
+#: Levels of a lane in dB.
+QUIETEST, LOUDEST = -60.0, 12.0
 
 
 @require_GET
@@ -44,7 +60,9 @@ def library(request: HttpRequest) -> HttpResponse:
 @require_POST
 def create(request: HttpRequest) -> HttpResponse:
     """A new session, named after what was dropped."""
-    title = clean_name(json.loads(request.body or b"{}").get("title") or "New session")
+    asked = read_body(request, NewSession) if request.body else NewSession()
+    named = session_name([clean_name(n) for n in asked.names], asked.folder)
+    title = clean_name(named or asked.title or "New session")
     session = Session.objects.create(title=title)
     return JsonResponse({"id": session.pk, "url": reverse("desk", args=[session.pk])})
 
@@ -56,7 +74,7 @@ def session(request: HttpRequest, pk: int) -> HttpResponse:
     if request.method == "DELETE":
         if found.jobs.filter(state=Job.State.RUNNING).exists():
             return HttpResponse("Diachron is working on this session; cancel that first.", status=409)
-        Session.objects.filter(pk=pk).update(gone=True)
+        Session.objects.filter(pk=pk).update(gone=True, gone_since=timezone.now())
         return HttpResponse("")
     title = clean_name(request.POST.get("title", ""))
     with transaction.atomic():
@@ -76,57 +94,14 @@ def binned(request: HttpRequest, pk: int) -> HttpResponse:
     return HttpResponseClientRedirect(reverse("library"))
 
 
-@require_POST
-def upload(request: HttpRequest, pk: int) -> HttpResponse:
-    """Announce a file. One of the same name and size that was interrupted goes on where it stopped."""
-    to = get_object_or_404(Session, pk=pk)
-    params = json.loads(request.body)
-    name, size = str(params["name"])[:1000], int(params["size"])
-    if size <= 0:
-        return JsonResponse({"error": f"“{clean_name(name)}” is empty: the file has no bytes."}, status=422)
-    half_done = to.uploads.filter(name=name, size=size).order_by("-pk").first()
-    to.folder.mkdir(parents=True, exist_ok=True)
-    received = half_done.received if half_done else 0
-    if shutil.disk_usage(to.folder).free - (size - received) < RESERVE:
-        return JsonResponse({"error": f"“{clean_name(name)}” does not fit: the disk is nearly full."}, status=507)
-    going = half_done or Upload.objects.create(session=to, name=name, size=size)
-    return JsonResponse({"id": going.pk, "received": received})
-
-
-@require_http_methods(["PUT"])
-def upload_part(request: HttpRequest, pk: int) -> HttpResponse:
-    """Bytes of an announced file from ``offset`` on. The last ones make it a track."""
-    going = get_object_or_404(Upload.objects.select_related("session"), pk=pk)
-    offset = int(request.GET["offset"])
-    if offset != going.received:
-        return JsonResponse({"received": going.received}, status=409)
-    try:
-        with going.path.open("ab") as f:
-            f.write(request.body)
-    except OSError as e:
-        with going.path.open("ab") as f:
-            f.truncate(offset)
-        return JsonResponse({"error": FULL if e.errno == errno.ENOSPC else str(e.strerror)}, status=507)
-    if going.received < going.size:
-        return JsonResponse({"received": going.received})
-    try:
-        track = add_track(going.session, going.path, going.name)
-    except Refused as e:
-        going.path.unlink(missing_ok=True)
-        going.delete()
-        return JsonResponse({"error": str(e)}, status=422)
-    going.delete()
-    start(track.session, LISTEN, track)
-    return JsonResponse({"track": track.pk, "name": track.name})
-
-
-def set_mix(found: Lane, params: dict[str, Any]) -> None:
-    """Level, mute and solo of whatever has a lane, as far as ``params`` has them; not saved yet."""
-    if "gain" in params:
-        found.gain = max(-60.0, min(12.0, float(params["gain"])))
-    for switch in ("muted", "solo"):
-        if switch in params:
-            setattr(found, switch, bool(params[switch]))
+def set_mix(found: Lane, mix: Mix) -> list[str]:
+    """Level, mute and solo of whatever has a lane, as far as they are to change; not saved yet. The names of those."""
+    new = mix.model_dump(include={"gain", "muted", "solo"}, exclude_none=True)
+    if "gain" in new:
+        new["gain"] = max(QUIETEST, min(LOUDEST, new["gain"]))
+    for name, value in new.items():
+        setattr(found, name, value)
+    return list(new)
 
 
 @require_http_methods(["POST", "DELETE"])
@@ -137,15 +112,16 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
         return _with_track_gone(found, True)
     if request.content_type != "application/json":  # a button of the Gather panel
         return _with_track_gone(found, "out" in request.POST)
-    params = json.loads(request.body)
-    set_mix(found, params)
+    mix = read_body(request, Mix)
+    fields = set_mix(found, mix)
     name = f"Level of {found.name}"
-    if "name" in params:
-        found.name = clean_name(str(params["name"]))
+    if mix.name is not None:
+        found.name = clean_name(mix.name)
+        fields.append("name")
         name = f"Track name: {found.name}"
     with transaction.atomic():
-        found.save(update_fields=[f for f in ("gain", "muted", "solo", "name") if f in params] or None)
-        changed(found.session, name, gesture="name" not in params)
+        found.save(update_fields=fields)
+        changed(found.session, name, gesture=mix.name is None)
     return JsonResponse({"ok": True})
 
 

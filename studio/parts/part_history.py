@@ -1,12 +1,15 @@
 """Making and changing parts: every change is a step that can be undone."""
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
 from django.db import transaction
 
-from core.instruments.kit import INSTRUMENTS
+from core.formats.song import Song
+from core.instruments.kit import INSTRUMENTS, instrument_for
 from core.notes import Note, ScoreNote, to_seconds
+from core.parts.roll import validate
 from studio.histories import Stale, StatePiece, changed
 from studio.library.models import Session
 from studio.parts.models import Part, PartStep, notes_json
@@ -38,8 +41,18 @@ def make(
     return part
 
 
+def make_all(session: Session, song: Song, name: str, by_bars: bool = True, at: int = 1) -> None:
+    """A part for each instrument of a MIDI file called ``name``: riding the bars, its bar 1 at bar ``at``, or in its
+    own seconds."""
+    for p in song.parts:
+        moved = [replace(n, bar=n.bar + at - 1) for n in p.score_notes]
+        notes, ties = (moved, Ties.BARS) if by_bars else (p.notes, Ties.CLOCK)
+        make(session, p.name, instrument_for(p.program, p.channel), notes, ties, p.program, f"From {name}")
+
+
 def _step(part: Part, name: str, ties: str, notes: Sequence[ScoreNote] | Sequence[Note], tied_on: int | None) -> None:
     assert tied_on is not None  # parts are made on a map
+    validate(notes)
     part.step = PartStep.objects.create(
         part=part, before_id=part.step_id, name=name[:200], ties=ties, notes=notes_json(notes), tied_on_id=tied_on
     )

@@ -1,20 +1,21 @@
 """The roll: some bars of a part on a grid of musical positions, and the edits made there."""
 
-import json
 from collections.abc import Callable
-from typing import Any
+from typing import Any, Literal
 
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_http_methods
+from pydantic import Field
 
-from core.notes import ScoreNote, quarter_of_note
+from core.notes import MOST_NOTES, ScoreNote, quarter_of_note
 from core.parts import roll
 from core.parts.quantise import quantise
-from core.parts.roll import RollError
+from core.parts.roll import LONGEST, RollError
 from core.tempomap import Meters, TempoMap
 from core.tempomap.note_grid import Grid
 from studio.histories import Stale
+from studio.inputs import Bar, Body, Key, read_body, read_form
 from studio.parts import part_history
 from studio.parts.models import Part
 from studio.responses import json_response
@@ -22,9 +23,37 @@ from studio.responses import json_response
 STALE = "This part was changed in another window. It is shown as it is now; make your edit again."
 
 
-def grid_from(params: dict[str, Any]) -> Grid:
-    """The grid that the page has chosen. Raises ``ValueError``."""
-    return Grid(float(params.get("grid", 0.25)), bool(params.get("triplet")), float(params.get("swing") or 50))
+class RollRequest(Body):
+    """Which bars are shown in which grid, and what is to be done (``do``; ``preview``: only shown) with which notes, by
+    their places in the part; ``step``: what the page shows of the part."""
+
+    first: Bar = 1
+    bars: int = Field(4, ge=1, le=16)
+    grid: float = 0.25
+    triplet: bool = False
+    swing: float = 50
+    step: Key | None = None
+    do: Literal["add", "remove", "move", "lengthen", "loudness", "repeat", "quantise"] | None = None
+    preview: bool = False
+    notes: list[Key] = Field([], max_length=MOST_NOTES)
+    columns: float = Field(0, ge=-100_000, le=100_000)
+    semitones: int = Field(0, ge=-127, le=127)
+    velocity: int = Field(100, ge=-1000, le=1000)
+    since: Bar = Field(1, alias="from")
+    to: Bar = 1
+    times: int = Field(1, ge=1, le=1000)
+    bar: Bar = 1
+    offset: float = Field(0, ge=-LONGEST, le=LONGEST)
+    length: float = 0.25
+    pitch: int = Field(60, ge=-1000, le=1000)
+    strength: float = Field(100, ge=0, le=100)
+    window: float = Field(100, ge=0, le=100)
+    lengths: bool = False
+
+    @property
+    def in_grid(self) -> Grid:
+        """Raises ``ValueError``."""
+        return Grid(self.grid, self.triplet, self.swing)
 
 
 def shown(part: Part, tempo_map: TempoMap, notes: list[ScoreNote], first: int, bars: int, grid: Grid) -> dict[str, Any]:
@@ -67,46 +96,37 @@ def shown(part: Part, tempo_map: TempoMap, notes: list[ScoreNote], first: int, b
     }
 
 
-#: An edit of notes under the map's meters, with the request's parameters.
-RollEdit = Callable[[list[ScoreNote], Meters, dict[str, Any]], list[ScoreNote]]
-#: name: (words for history, edit(notes, meters, parameters))
+#: An edit of notes under the map's meters, with what was asked for.
+RollEdit = Callable[[list[ScoreNote], Meters, RollRequest], list[ScoreNote]]
+#: name: (words for history, edit(notes, meters, request))
 EDITS: dict[str, tuple[str, RollEdit]] = {
-    "add": ("Added a note", lambda n, m, s: roll.add(n, _new(s))),
-    "remove": ("Removed notes", lambda n, m, s: roll.remove(n, set(s["notes"]))),
-    "move": (
-        "Moved notes",
-        lambda n, m, s: roll.move(n, m, s["notes"], s["columns"] * grid_from(s).step, int(s.get("semitones", 0))),
-    ),
+    "add": ("Added a note", lambda n, m, r: roll.add(n, _new(r))),
+    "remove": ("Removed notes", lambda n, m, r: roll.remove(n, set(r.notes))),
+    "move": ("Moved notes", lambda n, m, r: roll.move(n, m, r.notes, r.columns * r.in_grid.step, r.semitones)),
     "lengthen": (
         "Changed a length",
-        lambda n, m, s: roll.lengthen(n, set(s["notes"]), max(0.25, s["columns"]) * grid_from(s).step),
+        lambda n, m, r: roll.lengthen(n, set(r.notes), max(0.25, r.columns) * r.in_grid.step),
     ),
-    "loudness": ("Changed loudness", lambda n, m, s: roll.loudness(n, set(s["notes"]), int(s["velocity"]))),
-    "repeat": ("Repeated bars", lambda n, m, s: roll.repeat(n, int(s["from"]), int(s["to"]), int(s["times"]))),
-    "quantise": ("Quantised", lambda n, m, s: _quantised(n, m, s)),
+    "loudness": ("Changed loudness", lambda n, m, r: roll.loudness(n, set(r.notes), r.velocity)),
+    "repeat": ("Repeated bars", lambda n, m, r: roll.repeat(n, r.since, r.to, r.times)),
+    "quantise": ("Quantised", lambda n, m, r: _quantised(n, m, r)),
 }
 
 
-def _new(params: dict[str, Any]) -> ScoreNote:
-    return ScoreNote(
-        int(params["bar"]),
-        max(0.0, float(params["offset"])),
-        float(params["length"]),
-        int(params["pitch"]),
-        int(params["velocity"]),
-    )
+def _new(asked: RollRequest) -> ScoreNote:
+    return ScoreNote(asked.bar, max(0.0, asked.offset), asked.length, asked.pitch, asked.velocity)
 
 
-def _quantised(notes: list[ScoreNote], meters: Meters, params: dict[str, Any]) -> list[ScoreNote]:
-    chosen = set(params.get("notes") or range(len(notes)))
+def _quantised(notes: list[ScoreNote], meters: Meters, asked: RollRequest) -> list[ScoreNote]:
+    chosen = set(asked.notes or range(len(notes)))
     done = iter(
         quantise(
             [n for i, n in enumerate(notes) if i in chosen],
             meters,
-            grid_from(params),
-            float(params.get("strength", 100)) / 100,
-            float(params.get("window", 100)) / 100,
-            bool(params.get("lengths")),
+            asked.in_grid,
+            asked.strength / 100,
+            asked.window / 100,
+            asked.lengths,
         )
     )
     return [next(done) if i in chosen else n for i, n in enumerate(notes)]
@@ -120,26 +140,28 @@ def the_roll(request: HttpRequest, pk: int) -> HttpResponse:
         Part.objects.select_related("session", "session__step", "step", "step__tied_on"),
         pk=pk,
     )
-    params: dict[str, Any] = dict(request.GET.items()) if request.method == "GET" else json.loads(request.body)
-    params["triplet"] = params.get("triplet") in (True, "true")
+    asked = read_form(request.GET, RollRequest) if request.method == "GET" else read_body(request, RollRequest)
     tempo_map = part.session.tempo_map
-    error, status, grid, first, bars = None, 200, Grid(0.25), 1, 4
+    error, status, grid = None, 200, Grid(0.25)
     notes: list[ScoreNote] | None = None
     try:
-        first, bars = int(params.get("first", 1)), max(1, min(16, int(params.get("bars", 4))))
-        grid = grid_from(params)
+        grid = asked.in_grid
         if request.method == "POST":
-            name, edit = EDITS[params["do"]]
-            if params.get("preview"):
-                notes = edit(part.now.score_notes(tempo_map), tempo_map.meters, params)
+            if asked.do is None:
+                raise RollError("There is no such edit.")
+            name, edit = EDITS[asked.do]
+            if asked.preview:
+                notes = edit(part.now.score_notes(tempo_map), tempo_map.meters, asked)
+                roll.validate(notes)
             else:
-                part_history.change(part, name, lambda now: edit(now, tempo_map.meters, params), params.get("step"))
+                part_history.change(part, name, lambda now: edit(now, tempo_map.meters, asked), asked.step)
     except Stale:
         error, status = STALE, 409
-    except (RollError, ValueError) as e:
-        error, status = str(e), 422
-    except (KeyError, TypeError, IndexError):
-        error, status = "There is no such edit.", 422
+    except ValueError as e:
+        error, status, notes = str(e), 422, None
+    except IndexError:
+        error, status = "The part has no such note.", 422
     if notes is None:
         notes = part.now.score_notes(tempo_map)
-    return json_response({"error": error, **shown(part, tempo_map, notes, first, bars, grid)}, status=status)
+    drawn = shown(part, tempo_map, notes, asked.first, asked.bars, grid)
+    return json_response({"error": error, **drawn}, status=status)

@@ -13,6 +13,7 @@ from core.notes import Note, to_score
 from core.parts.notation import Bar, notate, readability
 from core.tempomap import TempoMap
 from studio.caches import remembered
+from studio.inputs import whole
 from studio.library.lookup import with_map
 from studio.library.models import Session, Track
 from studio.parts.engraving import engraved
@@ -20,6 +21,8 @@ from studio.parts.models import Part
 from studio.parts.sound import notes_of
 from studio.parts.views import playing
 
+#: The pitch between the two staves of a keyboard; semitones by which notes have to lie clear of it on both sides.
+MIDDLE_C, _CLEAR = 60, 5
 #: Bars on a page of the view.
 PAGE = 8
 
@@ -61,7 +64,7 @@ def _chosen(session: Session, key: str | None) -> dict[str, Any] | None:
 def _document(session: Session, source: dict[str, Any], bars: list[Bar], pitches: list[int], bpm: float) -> str:
     harmony = getattr(session, "harmony", None)
     drums = getattr(source["of"], "instrument", "") == "drums"
-    low = bool(pitches) and max(pitches) < 60
+    low = bool(pitches) and max(pitches) < MIDDLE_C
     return musicxml.write(bars, source["name"], musicxml.fifths_of(harmony.key if harmony else ""), drums, bpm, low)
 
 
@@ -69,7 +72,7 @@ def _staves(source: dict[str, Any], pitches: list[int]) -> int:
     """Two where the notes lie on both sides of middle C, for a keyboard to read."""
     if getattr(source["of"], "instrument", "") == "drums" or not pitches:
         return 1
-    return 2 if min(pitches) < 55 and max(pitches) > 64 else 1
+    return 2 if min(pitches) < MIDDLE_C - _CLEAR and max(pitches) > MIDDLE_C + _CLEAR - 1 else 1
 
 
 def _reading(
@@ -93,7 +96,7 @@ def view(request: HttpRequest, pk: int) -> HttpResponse:
         tempo_map = session.tempo_map
         low, high = tempo_map.bar_range
         asked = request.GET.get("from", "")
-        first = min(max(low, int(asked) if asked.lstrip("-").isdecimal() else 1), high)
+        first = min(max(low, whole(asked) if asked else 1), high)
         plain = steady(tempo_map)
         at = int(plain.meters.bars_at(plain.quarters_at(tempo_map.bar_seconds(first)) + 0.5))
         context |= {

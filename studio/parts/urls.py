@@ -1,8 +1,9 @@
 from django.urls import path
 
-from studio.parts import roll_views, score_views, views
+from studio.parts import roll_views, score_views, starting, views
 
 urlpatterns = [
+    path("sessions/from-song", starting.start_from_song, name="session-from-song"),
     path("sessions/<int:pk>/parts", views.parts_data, name="parts"),
     path("sessions/<int:pk>/parts/panel", views.panel, name="parts-panel"),
     path("sessions/<int:pk>/parts/pattern", views.add_pattern, name="parts-pattern"),

@@ -1,35 +1,39 @@
 """Parts as the page sees them: their notes, their panel, how they are made and changed."""
 
-import json
 import tempfile
-from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 from django.db import transaction
 from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse, JsonResponse, QueryDict
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field
 
 from core import audio
 from core.formats.smf import MidiError, read_notes
 from core.formats.song import read_song
-from core.instruments.kit import INSTRUMENTS, instrument_for
-from core.notes import timing_difference
+from core.instruments.kit import INSTRUMENTS
+from core.notes import MOST_NOTES, timing_difference
 from core.parts import keyboard, loops
 from core.parts.patterns import PATTERNS, pattern_notes
+from core.parts.roll import RollError
 from core.tempomap import TempoMap
 from studio.histories import changed
+from studio.inputs import LARGEST, BadInput, Body, Seconds, read_body, whole
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.library.uploads import clean_name
-from studio.library.views import set_mix
+from studio.library.views import Mix, set_mix
 from studio.parts import part_history
 from studio.parts.models import LOOP, Part, PartStep
 from studio.parts.sound import block, notes_of
 from studio.reshaping.result import in_clock
 from studio.responses import json_response
+
+MidiStatus = Annotated[int, Field(ge=0, le=255)]
+MidiData = Annotated[int, Field(ge=0, le=127)]
 
 
 def playing(session: Session) -> QuerySet[Part]:
@@ -94,10 +98,7 @@ def panel(request: HttpRequest, pk: int) -> HttpResponse:
 def bars_from(data: QueryDict, tempo_map: TempoMap) -> tuple[int, int]:
     """First and last bar of a form; empty: all. Raises ``ValueError`` in the engineer's words."""
     low, high = tempo_map.bar_range
-    try:
-        first, last = int(data.get("from") or max(1, low)), int(data.get("to") or high)
-    except ValueError:
-        raise ValueError("Bars are whole numbers.") from None
+    first, last = whole(data.get("from") or str(max(1, low))), whole(data.get("to") or str(high))
     if not low <= first <= last <= high + 500:
         raise ValueError(f"Bars rise from a first to a last one; the map has bars {low} to {high}.")
     return first, last
@@ -113,9 +114,9 @@ def add_pattern(request: HttpRequest, pk: int) -> HttpResponse:
     tempo_map = session.tempo_map
     try:
         first, last = bars_from(request.POST, tempo_map)
-        fill = int(request.POST.get("fill") or 0)
+        fill = whole(request.POST.get("fill") or "0", 0, 999, "A fill comes every so many bars: a whole number.")
         notes = pattern_notes(
-            pattern, tempo_map.meters, first, last, max(0, fill), "opening" in request.POST, "ending" in request.POST
+            pattern, tempo_map.meters, first, last, fill, "opening" in request.POST, "ending" in request.POST
         )
     except ValueError as e:
         return panel_answer(request, session, str(e), 422)
@@ -147,16 +148,14 @@ def import_midi(request: HttpRequest, pk: int) -> HttpResponse:
         path.write_bytes(file.read())
         try:
             song = read_song(path, name)
-            at = int(request.POST.get("at") or 1)
-        except MidiError as e:
+            at = whole(request.POST.get("at") or "1")
+        except (MidiError, BadInput) as e:
             return panel_answer(request, session, str(e), 422)
-        except ValueError:
-            return panel_answer(request, session, "Bars are whole numbers.", 422)
     by_bars = request.POST.get("right") != "seconds"
-    for p in song.parts:
-        moved = [replace(n, bar=n.bar + at - 1) for n in p.score_notes]
-        notes, ties = (moved, PartStep.Ties.BARS) if by_bars else (p.notes, PartStep.Ties.CLOCK)
-        part_history.make(session, p.name, instrument_for(p.program, p.channel), notes, ties, p.program, f"From {name}")
+    try:
+        part_history.make_all(session, song, name, by_bars, at)
+    except RollError as e:
+        return panel_answer(request, session, str(e), 422)
     return panel_answer(request, session)
 
 
@@ -164,7 +163,8 @@ def import_midi(request: HttpRequest, pk: int) -> HttpResponse:
 def from_track(request: HttpRequest, pk: int) -> HttpResponse:
     """The notes of a MIDI performance among the tracks, as a part that can be quantised or edited; the track stays."""
     session = with_map(pk)
-    track = get_object_or_404(session.tracks.filter(midi=True), pk=request.POST.get("track") or 0)
+    chosen = whole(request.POST.get("track") or "0", 0, LARGEST, "There is no such track.")
+    track = get_object_or_404(session.tracks.filter(midi=True), pk=chosen)
     notes = read_notes(track.source, track.name)
     part_history.make(session, track.name, "keys", notes, PartStep.Ties.CLOCK, done=f"The notes of {track.name}")
     return panel_answer(request, session)
@@ -184,33 +184,33 @@ def import_loop(request: HttpRequest, pk: int) -> HttpResponse:
         try:
             audio.inspect(path, name)
             first, last = bars_from(request.POST, session.tempo_map)
-            beats = request.POST.get("beats", "")
-            if not beats.isdecimal():
-                raise ValueError("How many beats the loop has is a whole number.")
-            notes = loops.loop_notes(session.tempo_map.meters, first, last, int(beats))
+            beats = whole(request.POST.get("beats"), 1, 9999, "How many beats the loop has is a whole number.")
+            notes = loops.loop_notes(session.tempo_map.meters, first, last, beats)
         except ValueError as e:
             return panel_answer(request, session, str(e), 422)
         with transaction.atomic():
             stem = name.rsplit(".", 1)[0]
-            made = part_history.make(
-                session, stem, LOOP, notes, done=f"Added in bars {first} to {last}", beats=int(beats)
-            )
+            made = part_history.make(session, stem, LOOP, notes, done=f"Added in bars {first} to {last}", beats=beats)
             made.loop.parent.mkdir(parents=True, exist_ok=True)
             audio.write_at_rate(path, made.loop, session.sample_rate)
         block(made, session.map_step, session.sample_rate, 0, 1)  # stretched now, so that playing need not wait for it
     return panel_answer(request, session)
 
 
+class PlayedIn(Body):
+    """What a keyboard sent: rows of seconds of the take and the three bytes of a MIDI message; ``end``: when it
+    stopped."""
+
+    messages: list[tuple[Seconds, MidiStatus, MidiData, MidiData]] = Field(max_length=MOST_NOTES)
+    end: Seconds | None = None
+
+
 @require_POST
 def record(request: HttpRequest, pk: int) -> HttpResponse:
     """What a keyboard sent while the take played, as ``[seconds, status, data, data]`` rows, becomes a part."""
     session = with_map(pk)
-    params = json.loads(request.body)
-    try:
-        messages = [(float(t), int(s) & 255, int(a) & 127, int(b) & 127) for t, s, a, b in params["messages"]]
-    except (KeyError, TypeError, ValueError):
-        return JsonResponse({"error": "The keyboard sent something that is no MIDI message."}, status=422)
-    notes = keyboard.notes_from(messages, params.get("end"))
+    played = read_body(request, PlayedIn)
+    notes = keyboard.notes_from(played.messages, played.end)
     if not notes:
         return JsonResponse({"error": "Nothing was played."}, status=422)
     part = part_history.make(session, "Keyboard", "keys", notes, PartStep.Ties.CLOCK, done="Played in")
@@ -232,10 +232,9 @@ def simulated(request: HttpRequest, pk: int) -> HttpResponse:
 def part(request: HttpRequest, pk: int) -> HttpResponse:
     """Set a part's level, mute, solo, name or instrument."""
     found = get_object_or_404(Part, pk=pk)
-    params = json.loads(request.body)
-    set_mix(found, params)
+    fields = set_mix(found, read_body(request, Mix))
     with transaction.atomic():
-        found.save(update_fields=[f for f in ("gain", "muted", "solo") if f in params] or None)
+        found.save(update_fields=fields)
         changed(found.session, f"Level of {found.name}", gesture=True)
     return JsonResponse({"ok": True})
 

@@ -1,31 +1,37 @@
 """What the page plays: blocks of samples of tracks and parts, the click, a count-in."""
 
 import base64
-import json
 import math
+from pathlib import Path
 
 import numpy as np
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET, require_POST
+from pydantic import Field
 
 from core import audio
+from core.audio import Samples
 from core.following import click
 from core.tempomap import TempoMap
 from core.tempomap.limits import checked_tempo
 from studio.analysis.features import attacks
+from studio.caches import remembered
 from studio.desk.clicks import clicks_of
 from studio.histories import changed
-from studio.library.models import Session
+from studio.inputs import LARGEST, Body, Form, Seconds, read_body, read_form, whole
+from studio.library.models import Session, Track
 from studio.parts import sound
-from studio.reshaping.result import in_clock
+from studio.reshaping.result import Result, in_clock
 from studio.responses import bytes_response, json_response
 from studio.streaming import BLOCK
 
 
 @require_GET
 def block(request: HttpRequest, pk: int, number: int) -> HttpResponse:
-    """Block ``number`` of the tracks and parts named: planar float32, one after the other, channel by channel."""
+    """Block ``number`` of the tracks and parts named: planar float32, one after the other, channel by channel.
+
+    Tracks whose files cannot be read are silent; the header ``X-Silent`` names them by their keys."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     first = number * BLOCK
     try:
@@ -34,16 +40,38 @@ def block(request: HttpRequest, pk: int, number: int) -> HttpResponse:
             raise Http404
         result = in_clock(request, session)
         tracks = session.tracks.in_bulk(wanted)
-        found = [
-            result.read(tracks[n], first, BLOCK) if result else audio.read(tracks[n].playback, first, BLOCK)
-            for n in wanted
+        found = [_samples(tracks[n], first, result) for n in wanted]
+        silent = [n for n, samples in zip(wanted, found, strict=True) if samples is None]
+        parts = [
+            bytes(4 * BLOCK * tracks[n].channels) if samples is None else np.ascontiguousarray(samples.T).tobytes()
+            for n, samples in zip(wanted, found, strict=True)
         ]
-        parts = [np.ascontiguousarray(f.T).tobytes() for f in found]
         there = session.parts.select_related("step").in_bulk(added)
         parts += [sound.block(there[n], session.map_step, session.sample_rate, first, BLOCK).T.tobytes() for n in added]
     except (KeyError, ValueError):  # a track was taken out meanwhile: the page loads its tracks again
         raise Http404 from None
-    return bytes_response(b"".join(parts), "private, no-store")
+    answer = bytes_response(b"".join(parts), "private, no-store")
+    if silent:
+        answer["X-Silent"] = ",".join(map(str, silent))
+    return answer
+
+
+@remembered(256)  # a number each
+def _frames(path: Path, _changed: int) -> int:
+    """How many frames a file has now."""
+    return audio.inspect(path).frames
+
+
+def _samples(track: Track, first: int, result: Result | None) -> Samples | None:
+    """A block of a track; None where its file is missing, damaged, or ends before it should."""
+    try:
+        found = result.read(track, first, BLOCK) if result else audio.read(track.playback, first, BLOCK)
+        file = track.playback
+        if first + BLOCK < track.frames and _frames(file, file.stat().st_mtime_ns) < first:
+            return None
+    except (audio.AudioError, OSError):
+        return None
+    return found
 
 
 def _numbers(text: str | None) -> list[int]:
@@ -69,13 +97,30 @@ def attack_starts(request: HttpRequest, pk: int) -> HttpResponse:
     return json_response({"samples": np.round(starts * session.sample_rate).astype(int)})
 
 
+class ClickStyle(Body):
+    sound: str = "wood"
+    figure: str = "beats"
+
+
+class SteadyClick(Form):
+    """A steady click of ``bpm`` ``from`` a second on."""
+
+    bpm: float
+    start: Seconds = Field(0.0, alias="from")
+
+
+class CountIn(Form):
+    at: Seconds
+    bars: int = Field(1, ge=1, le=8)
+
+
 @require_POST
 def click_style(request: HttpRequest, pk: int) -> HttpResponse:
     """Which sound the click has, and what it clicks."""
     session = get_object_or_404(Session, pk=pk)
-    params = json.loads(request.body)
+    asked = read_body(request, ClickStyle)
     try:
-        style = click.Style(params.get("sound", "wood"), params.get("figure", "beats"))
+        style = click.Style(asked.sound, asked.figure)
     except ValueError as e:
         return JsonResponse({"error": str(e)}, status=422)
     session.click = {"sound": style.sound, "figure": style.figure}
@@ -93,11 +138,12 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
     sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate, session.click_style.sound)]
     step = session.step
     if request.GET.get("step"):  # another version, to compare by ear
-        step = get_object_or_404(session.steps, pk=request.GET["step"])
+        step = get_object_or_404(session.steps, pk=whole(request.GET["step"], 0, LARGEST, "There is no such version."))
     found = clicks_of(session, step.tempo_map) if step else None
     if request.GET.get("bpm"):  # before there is a map, a steady one to hear the drift against
         try:
-            bpm, start = checked_tempo(float(request.GET["bpm"])), max(0.0, float(request.GET.get("from", 0)))
+            steady = read_form(request.GET, SteadyClick)
+            bpm, start = checked_tempo(steady.bpm), max(0.0, steady.start)
         except ValueError as e:
             return JsonResponse({"error": str(e)}, status=422)
         bars = max(1, math.ceil((session.seconds - start) * bpm / 240))
@@ -115,9 +161,9 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
 def count_in(request: HttpRequest, pk: int) -> HttpResponse:
     """The clicks that lead to a time, ``bars`` bars long, in the tempo found there."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    at, bars = float(request.GET["at"]), max(1, min(8, int(request.GET.get("bars", 1))))
+    asked = read_form(request.GET, CountIn)
     in_clock(request, session)
     if session.step is None:
         return JsonResponse({"samples": [], "kinds": [], "length": 0})
-    found, length = click.count_in(session.tempo_map, session.sample_rate, at, bars)
+    found, length = click.count_in(session.tempo_map, session.sample_rate, asked.at, asked.bars)
     return JsonResponse({"samples": found.samples.tolist(), "kinds": found.kinds.tolist(), "length": length})

@@ -8,3 +8,5 @@ class Reshape(models.Model):
 
     session = models.OneToOneField("library.Session", on_delete=models.CASCADE, related_name="reshape")
     wanted = models.JSONField(default=dict)
+    writing = models.JSONField(default=dict, help_text="how the reshaped tracks are to be written")
+    linking = models.JSONField(default=dict, help_text="how a leader is to be linked, for the job")

@@ -6,19 +6,22 @@ import json
 from typing import Any
 
 import numpy as np
+from django.db.models import Q
 
 from core.reshaping.conform import average_bpm
 from core.reshaping.cost import GENTLE, cost
 from core.reshaping.engines import ENGINES
 from core.reshaping.groups import suggest_groups
-from core.reshaping.plan import Reshaping, Tightening
+from core.reshaping.plan import Placement, Reshaping, Tightening
 from core.tempomap.position import position_at
 from studio.analysis.features import analysed, attacks
 from studio.library.models import Session, Track
-from studio.reshaping.files import is_ready
+from studio.reshaping.files import files_of, is_ready, report_of
 from studio.reshaping.requests import VALUES
 from studio.reshaping.result import Result, engine_of, result_of
+from studio.reshaping.takes_pane import takes_context, track_takes_context
 from studio.reshaping.wanted import wanted_of
+from studio.reshaping.work import Writing, needed_and_free, writing_of
 
 
 def pane_context(session: Session) -> dict[str, Any]:
@@ -28,11 +31,13 @@ def pane_context(session: Session) -> dict[str, Any]:
     names = {t.pk: t.name for t in tracks}
     result = result_of(session)
     bpm = average_bpm(session.tempo_map)
+    writing = writing_of(session)
     return {
         "tracks": [_row(wanted, t, names) for t in tracks],
         "values": [(key, words) for key, (words, _) in VALUES.items()],
         "engines": ENGINES,
         "tightenings": [_tightening(session, t, names) for t in wanted.tightenings],
+        "placements": [_placement(p, names) for p in wanted.placements],
         "moves": [
             {"key": m.key, "name": names.get(m.tracks[0], "?"), "ms": 1000 * (m.target - m.attack)}
             for m in wanted.attack_moves
@@ -47,6 +52,11 @@ def pane_context(session: Session) -> dict[str, Any]:
             for h in wanted.hushes
         ],
         "conform": wanted.conform,
+        "takes": takes_context(session, wanted.conform, result),
+        "followings": [track_takes_context(session, f, names, result) for f in wanted.followings] if result else [],
+        "possible": Session.objects.exclude(pk=session.pk)
+        .filter(Q(tracks__analysed=True) | Q(step__isnull=False))
+        .distinct(),
         "kind": wanted.conform.kind if wanted.conform else "none",
         "drift": round(100 * wanted.conform.drift) if wanted.conform else 100,
         "jitter": round(100 * wanted.conform.jitter) if wanted.conform else 0,
@@ -57,8 +67,48 @@ def pane_context(session: Session) -> dict[str, Any]:
         "suggested": None if wanted.groups else _suggested(session),
         "cost": _cost(session, result) if result else None,
         "ready": bool(result and is_ready(session, result.key)),
+        "files": files_of(session, result.key) if result and is_ready(session, result.key) else [],
+        "measured": _measured(session, result) if result else [],
+        "writing": writing,
+        "space": _space(result, writing) if result else None,
         "gentle": GENTLE,
     }
+
+
+def _placement(placed: Placement, names: dict[int, str]) -> dict[str, Any]:
+    way = "later" if placed.seconds >= 0 else "earlier"
+    return {
+        "key": placed.key,
+        "names": ", ".join(names.get(t, "?") for t in placed.tracks),
+        "by": f"{abs(placed.seconds):.3f} s {way}",
+    }
+
+
+def _space(result: Result, writing: Writing) -> dict[str, float]:
+    needed, free = needed_and_free(result, writing)
+    return {"needed": needed / 1e6, "free": free / 1e9, "is_enough": needed <= free}
+
+
+def _measured(session: Session, result: Result) -> list[dict[str, Any]]:
+    """What was measured of the written tracks, as it is shown."""
+    rows = []
+    for m in report_of(session, result.key):
+        echo = m["smear"]["echo_db"]
+        rows.append(
+            {
+                "name": m["file"],
+                "slope": 100 * m["smear"]["slope"],
+                "echo": None if echo < _INAUDIBLE else echo,
+                "level": m["level_db"],
+                "in_phase": m["in_phase"],
+                "in_phase_before": m["in_phase_before"],
+            }
+        )
+    return rows
+
+
+#: Decibels under the attack at which what sounds before it is covered (common practice).
+_INAUDIBLE = -60
 
 
 def _row(wanted: Reshaping, track: Track, names: dict[int, str]) -> dict[str, Any]:

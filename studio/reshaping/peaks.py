@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from core.audio.peaks import LEVELS
+from core.reshaping.rendering import JUMP
 from studio.analysis.features import peaks
 from studio.library.models import Track
 from studio.reshaping.result import Result
@@ -22,6 +23,9 @@ def result_peaks(result: Result, track: Track, level: int, first: int, count: in
         return b""
     fine = max([f for f in LEVELS if f <= level // 2], default=LEVELS[0])
     edges = result.group_of(track.pk).warp.to_source(np.arange(first, first + count + 1) * level / rate) * rate / fine
+    span = level / fine
+    # where the result jumps it is silent, or too short to be seen
+    silent = np.diff(edges) < span / JUMP
     low = np.maximum(0, np.floor(edges[:-1]).astype(np.int64))
     high = np.maximum(low + 1, np.ceil(edges[1:]).astype(np.int64))
     start = int(low.min())
@@ -29,6 +33,6 @@ def result_peaks(result: Result, track: Track, level: int, first: int, count: in
     out = np.zeros((count, 2), dtype=np.int16)
     for i, (a, b) in enumerate(zip((low - start).tolist(), (high - start).tolist(), strict=True)):
         part = pairs[a:b]
-        if len(part):
+        if len(part) and not silent[i]:
             out[i] = part[:, 0].min(), part[:, 1].max()
     return out.tobytes()

@@ -5,12 +5,16 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+import numpy as np
+from pydantic import Field, TypeAdapter, ValidationError
 
 from core.reshaping.engines import EngineName
-from core.reshaping.plan import AttackMove, ConformTo, Hush, Reshaping, Tightening
+from core.reshaping.plan import AttackMove, ConformTo, Hush, Placement, Reshaping, Tightening
+from core.reshaping.takes.link import AtGap
 from core.reshaping.tighten import Target, Tighten, place_of
 from core.tempomap.note_grid import Grid
+from studio.analysis.features import attacks
+from studio.inputs import BadInput, Bar, Body, Key, Seconds, reason
 from studio.library.models import Session
 
 #: The note values on offer: what the page calls them, and what they are; "auto" is the coarsest that fits.
@@ -22,23 +26,18 @@ VALUES: dict[str, tuple[str, Grid | None]] = {
     "1/16": ("1/16", Grid(0.25)),
     "1/16T": ("1/16 triplets", Grid(0.25, triplet=True)),
 }
-Key = int
 
 
-class _Request(BaseModel):
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
-
-
-class AddTightening(_Request):
+class AddTightening(Body):
     """Pull the attacks of a stretch; with ``key`` in place of an earlier one."""
 
     do: Literal["tighten"]
     key: Key | None = None
-    tracks: list[int] = Field(min_length=1, max_length=64)
-    start: float
-    end: float
+    tracks: list[Key] = Field(min_length=1, max_length=64)
+    start: Seconds
+    end: Seconds
     target: Target = "grid"
-    other: int | None = None
+    other: Key | None = None
     value: Literal["auto", "1/4", "1/8", "1/8T", "1/16", "1/16T"] = "auto"
     swing: float = Field(50, ge=50, le=80)
     amount: float = Field(60, ge=0, le=100)
@@ -62,13 +61,13 @@ class AddTightening(_Request):
         return replace(wanted, tightenings=rows), f"Tighten {_names(session, self.tracks)} by {self.amount:g} %"
 
 
-class ChangeTightening(_Request):
+class ChangeTightening(Body):
     """Another amount; or one attack (seconds) in or out of it, or a fence set or taken away."""
 
     do: Literal["amount", "attack", "fence"]
     key: Key
     amount: float = Field(60, ge=0, le=100)
-    at: float = 0.0
+    at: Seconds = 0.0
 
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
         old = next((t for t in wanted.tightenings if t.key == self.key), None)
@@ -87,29 +86,56 @@ class ChangeTightening(_Request):
         return replace(wanted, tightenings=rows), name
 
 
-class MoveAttack(_Request):
-    """One attack (seconds) by so many milliseconds, or without a number to its place in the grid."""
+class MoveAttack(Body):
+    """One attack (seconds) ``to`` another second, by so many milliseconds, or with neither to its place in the grid.
+    An attack that was moved before is moved anew."""
 
     do: Literal["move"]
-    track: int
-    attack: float
+    track: Key
+    attack: Seconds
     ms: float | None = Field(None, ge=-2000, le=2000)
+    to: Seconds | None = None
 
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
-        target = place_of(self.attack, session.tempo_map) if self.ms is None else self.attack + self.ms / 1000
-        new = AttackMove(wanted.next_key(), (self.track,), self.attack, target)
+        target = self.to if self.to is not None else self.attack + (self.ms or 0) / 1000
+        if self.to is None and self.ms is None:
+            target = place_of(self.attack, session.tempo_map)
+        old = next((m for m in wanted.attack_moves if self._is_same(m)), None)
+        new = AttackMove(wanted.next_key(), (self.track,), self.attack, target, old.fences if old else None)
         ms = 1000 * (target - self.attack)
         name = f"One attack of {_names(session, [self.track])} by {ms:+.0f} ms"
-        return replace(wanted, attack_moves=(*wanted.attack_moves, new)), name
+        others = tuple(m for m in wanted.attack_moves if m is not old)
+        return replace(wanted, attack_moves=(*others, new)), name
+
+    def _is_same(self, move: AttackMove) -> bool:
+        return move.tracks == (self.track,) and abs(move.attack - self.attack) < 1e-3
 
 
-class AddHush(_Request):
+class MoveFences(Body):
+    """What stays around an attack that is moved alone: seconds before and after it."""
+
+    do: Literal["fences"]
+    key: Key
+    before: Seconds
+    after: Seconds
+
+    def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
+        old = next((m for m in wanted.attack_moves if m.key == self.key), None)
+        if old is None:
+            raise ValueError("This was taken back in another window.")
+        if not self.before < min(old.attack, old.target) < max(old.attack, old.target) < self.after:
+            raise ValueError("The attack, and where it goes, lie between its fences.")
+        rows = tuple(replace(m, fences=(self.before, self.after)) if m is old else m for m in wanted.attack_moves)
+        return replace(wanted, attack_moves=rows), f"Fences of one attack of {_names(session, old.tracks)}"
+
+
+class AddHush(Body):
     """A stretch of a track turned down."""
 
     do: Literal["hush"]
-    track: int
-    start: float
-    end: float
+    track: Key
+    start: Seconds
+    end: Seconds
     gain: float = Field(-120, ge=-120, le=0)
     fade: float = Field(30, ge=1, le=5000)
 
@@ -120,37 +146,57 @@ class AddHush(_Request):
         return replace(wanted, hushes=(*wanted.hushes, new)), f"Hush {_names(session, [self.track])}"
 
 
-class Drop(_Request):
+class Place(Body):
+    """A track's first clear attack at the line of a bar: a recording laid under a song."""
+
+    do: Literal["place"]
+    track: Key
+    bar: Bar
+
+    def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
+        track = session.tracks.filter(pk=self.track, analysed=True).first()
+        found = attacks(track) if track else None
+        clear = found.seconds[found.strength >= CLEAR] if found else np.zeros(0)
+        if not len(clear):
+            raise ValueError("The track has no clear attack to put there.")
+        low, high = session.tempo_map.bar_range
+        if not low <= self.bar <= high:
+            raise ValueError(f"The map has bars {low} to {high}.")
+        by = float(session.tempo_map.bar_seconds(self.bar)) - float(clear[0])
+        tracks = wanted.together([self.track])
+        others = tuple(p for p in wanted.placements if not set(p.tracks) & set(tracks))
+        placed = Placement(wanted.next_key(), tracks, by)
+        name = f"{_names(session, [self.track])} placed at bar {self.bar}"
+        return replace(wanted, placements=(*others, placed)), name
+
+
+#: An attack is clear from this strength on; the strong attacks of a track have 1.
+CLEAR = 0.3
+
+
+class Drop(Body):
     """Take one of the above back."""
 
     do: Literal["drop"]
     key: Key
 
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
-        return (
-            replace(
-                wanted,
-                tightenings=tuple(t for t in wanted.tightenings if t.key != self.key),
-                attack_moves=tuple(m for m in wanted.attack_moves if m.key != self.key),
-                hushes=tuple(h for h in wanted.hushes if h.key != self.key),
-            ),
-            "Reshaping taken back",
-        )
+        return wanted.without(self.key), "Reshaping taken back"
 
 
-class Conform(_Request):
+class Conform(Body):
     """What the whole take goes to; ``kind`` none: nowhere."""
 
     do: Literal["conform"]
     kind: Literal["none", "average", "tempo", "freedom", "map"]
-    bpm: float = 120
+    bpm: float = Field(120, gt=0, le=2000)
     drift: float = Field(0, ge=0, le=100)
     jitter: float = Field(0, ge=0, le=100)
     holds: Literal["seconds", "bars"] = "seconds"
-    session: int | None = None
-    bars_later: int = Field(0, ge=-9999, le=9999)
-    first: int | None = None
-    last: int | None = None
+    session: Key | None = None
+    bars_later: Bar = 0
+    first: Bar | None = None
+    last: Bar | None = None
 
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
         if self.kind == "none":
@@ -186,11 +232,39 @@ class Conform(_Request):
         return replace(wanted, conform=to), name
 
 
-class ChooseEngine(_Request):
+class ConfirmGap(Body):
+    """What happens at a place where the linked takes do not belong together; with ``key``: a track that follows."""
+
+    do: Literal["gap"]
+    key: Key | None = None
+    gap: int = Field(ge=0)
+    how: AtGap
+
+    def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
+        name = f"Gap {self.gap + 1}: {self.how or 'open'}"
+        if self.key is not None:
+            old = next((f for f in wanted.followings if f.key == self.key), None)
+            if old is None:
+                raise ValueError("This was taken back in another window.")
+            new = replace(old, gaps=self._decided(old.gaps))
+            rows = tuple(new if f is old else f for f in wanted.followings)
+            return replace(wanted, followings=rows), name
+        to = wanted.conform
+        if to is None or to.kind != "take":
+            raise ValueError("The takes were linked anew in another window.")
+        return replace(wanted, conform=replace(to, gaps=self._decided(to.gaps))), name
+
+    def _decided(self, gaps: tuple[AtGap, ...]) -> tuple[AtGap, ...]:
+        if self.gap >= len(gaps):
+            raise ValueError("The takes were linked anew in another window.")
+        return tuple(self.how if k == self.gap else g for k, g in enumerate(gaps))
+
+
+class ChooseEngine(Body):
     """How a track's samples are made; empty: what suits it."""
 
     do: Literal["engine"]
-    track: int
+    track: Key
     engine: EngineName | Literal[""]
 
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
@@ -201,11 +275,11 @@ class ChooseEngine(_Request):
         return replace(wanted, engines=engines), name
 
 
-class SetGroup(_Request):
+class SetGroup(Body):
     """Tracks that move as one; a track is in one group at most."""
 
     do: Literal["group"]
-    tracks: list[int] = Field(max_length=64)
+    tracks: list[Key] = Field(max_length=64)
 
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
         rest = tuple(tuple(t for t in g if t not in self.tracks) for g in wanted.groups)
@@ -213,13 +287,28 @@ class SetGroup(_Request):
         return replace(wanted, groups=groups), f"{_names(session, self.tracks)} move together"
 
 
-Request = AddTightening | ChangeTightening | MoveAttack | AddHush | Drop | Conform | ChooseEngine | SetGroup
+Request = (
+    AddTightening
+    | ChangeTightening
+    | MoveAttack
+    | MoveFences
+    | AddHush
+    | Place
+    | Drop
+    | Conform
+    | ConfirmGap
+    | ChooseEngine
+    | SetGroup
+)
 READER: TypeAdapter[Request] = TypeAdapter(Annotated[Request, Field(discriminator="do")])
 
 
 def read_request(data: Any) -> Request:
-    """Raises :class:`pydantic.ValidationError`."""
-    return READER.validate_python(data)
+    """Raises :class:`studio.inputs.BadInput`."""
+    try:
+        return READER.validate_python(data)
+    except ValidationError as e:
+        raise BadInput(reason(e)) from None
 
 
 def _names(session: Session, tracks: list[int] | tuple[int, ...]) -> str:

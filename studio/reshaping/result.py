@@ -228,9 +228,15 @@ def in_clock(request: HttpRequest, session: Session) -> Result | None:
     if not request.GET.get("clock"):
         return None
     result = result_of(session)
-    if result is not None and session.step is not None:
-        session.step = _step_with(session.step, result)
+    if result is not None:
+        put_on_clock(session, result)
     return result
+
+
+def put_on_clock(session: Session, result: Result) -> None:
+    """From now on the session's step has the result's map; nothing is stored."""
+    if session.step is not None:
+        session.step = _step_with(session.step, result)
 
 
 def _step_with(step: MapStep, result: Result) -> MapStep:

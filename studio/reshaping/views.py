@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import tempfile
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -14,22 +14,25 @@ from django.db import transaction
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.views.decorators.http import require_GET, require_POST
 from django_htmx.http import trigger_client_event
-from pydantic import ValidationError
 
+from core.formats.beat_tables import MapFileError, read_any_map
 from core.formats.smf import MidiError
-from core.formats.song import read_map
 from core.reshaping.plan import ConformTo
 from core.reshaping.warp import WarpError
-from studio.jobs.tasks import start
+from studio.inputs import read_body, read_json
+from studio.jobs.queue import start
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.library.uploads import clean_name
 from studio.reshaping.bundle import zip_of
-from studio.reshaping.files import folder_of, is_ready
+from studio.reshaping.files import files_of, folder_of, is_ready
+from studio.reshaping.models import Reshape
 from studio.reshaping.requests import ChangeTightening, read_request
 from studio.reshaping.result import plan_of, result_of
-from studio.reshaping.wanted import reason, save_wanted, wanted_of
-from studio.reshaping.work import RESHAPE
+from studio.reshaping.takes import BRING, Linking, ask_to_link
+from studio.reshaping.track_takes import TrackLinking, ask_to_link_tracks
+from studio.reshaping.wanted import save_wanted, wanted_of
+from studio.reshaping.work import RESHAPE, Writing
 from studio.responses import json_response
 
 _PLAIN = "text/plain; charset=utf-8"
@@ -39,16 +42,12 @@ _PLAIN = "text/plain; charset=utf-8"
 def change(request: HttpRequest, pk: int) -> HttpResponse:
     """Change what is wanted; 422 with a sentence where it cannot be. Answers with the result's key and the moves."""
     session = with_map(pk)
+    asked = read_request(read_json(request))
     try:
-        asked = read_request(json.loads(request.body))
         with transaction.atomic():
             wanted, name = asked.change(wanted_of(session), session)
             save_wanted(session, wanted, name, gesture=isinstance(asked, ChangeTightening))
             state = _state(session)  # raises where it cannot be done, and nothing is stored
-    except json.JSONDecodeError:
-        return json_response({"error": "The request was damaged on its way; try again."}, status=400)
-    except ValidationError as e:
-        return json_response({"error": reason(e)}, status=422)
     except (WarpError, ValueError) as e:
         return json_response({"error": str(e)}, status=422)
     return json_response(state)
@@ -56,22 +55,22 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def import_map(request: HttpRequest, pk: int) -> HttpResponse:
-    """Conform to the tempo map of a MIDI file; 422 with a sentence where it cannot be."""
+    """Conform to the map of a file: MIDI, CSV, label track, JAMS; 422 with a sentence where it cannot be."""
     session = with_map(pk)
     file = request.FILES.get("file")
     if not isinstance(file, UploadedFile):
-        return HttpResponse("Choose a MIDI file with a tempo map.", status=422, content_type=_PLAIN)
+        return HttpResponse("Choose a map: MIDI, CSV, a label track or JAMS.", status=422, content_type=_PLAIN)
     with tempfile.NamedTemporaryFile(suffix=".mid") as kept:
         for chunk in file.chunks():
             kept.write(chunk)
         kept.flush()
         try:
-            found = read_map(Path(kept.name), clean_name(file.name or "map.mid"))
+            found = read_any_map(Path(kept.name), clean_name(file.name or "map.mid"))
             with transaction.atomic():
                 to = ConformTo("map", map=found.to_json(), map_name=clean_name(file.name or "map.mid"))
                 save_wanted(session, replace(wanted_of(session), conform=to), f"Conform to the map of {to.map_name}")
                 _state(session)  # raises where it cannot be done, and nothing is stored
-        except (MidiError, WarpError, ValueError) as e:
+        except (MapFileError, MidiError, WarpError, ValueError) as e:
             return HttpResponse(str(e), status=422, content_type=_PLAIN)
     return trigger_client_event(HttpResponse(status=204), "reshaped")
 
@@ -105,7 +104,16 @@ def _state(session: Session) -> dict[str, Any]:
     return {
         "key": result.key if result else "",
         "tightenings": rows,
-        "moves": [{"tracks": wanted.together(m.tracks), "from": m.attack, "to": m.target} for m in wanted.attack_moves],
+        "moves": [
+            {
+                "key": m.key,
+                "tracks": wanted.together(m.tracks),
+                "from": m.attack,
+                "to": m.target,
+                "fences": made.fences.get(m.key, ()),
+            }
+            for m in wanted.attack_moves
+        ],
         "hushes": [{"track": h.track, "start": h.start, "end": h.end} for h in wanted.hushes],
         "clock": made.clock.to_json() if made.conformed else None,
     }
@@ -114,7 +122,43 @@ def _state(session: Session) -> dict[str, Any]:
 @require_POST
 def write_tracks(request: HttpRequest, pk: int) -> HttpResponse:
     """Start making the files; progress shows at the top of the page."""
-    start(with_map(pk), RESHAPE)
+    session = with_map(pk)
+    writing = Writing(
+        depth="float" if request.POST.get("depth") == "float" else "24", companions=bool(request.POST.get("companions"))
+    )
+    Reshape.objects.update_or_create(session=session, defaults={"writing": writing.model_dump()})
+    start(session, RESHAPE)
+    return HttpResponse(status=204)
+
+
+@require_POST
+def link_takes(request: HttpRequest, pk: int) -> HttpResponse:
+    """Start linking this session to one that leads; progress shows at the top of the page."""
+    session = with_map(pk)
+    linking = read_body(request, Linking)
+    return _linking(lambda: ask_to_link(session, linking))
+
+
+@require_POST
+def link_two_tracks(request: HttpRequest, pk: int) -> HttpResponse:
+    """Start linking one track of this session to another one; progress shows at the top of the page."""
+    session = with_map(pk)
+    linking = read_body(request, TrackLinking)
+    return _linking(lambda: ask_to_link_tracks(session, linking))
+
+
+def _linking(ask: Callable[[], object]) -> HttpResponse:
+    try:
+        ask()
+    except ValueError as e:
+        return json_response({"error": str(e)}, status=422)
+    return json_response({"started": True})
+
+
+@require_POST
+def bring_tracks(request: HttpRequest, pk: int) -> HttpResponse:
+    """Start putting this session's tracks, as they follow, beside the leader's."""
+    start(with_map(pk), BRING)
     return HttpResponse(status=204)
 
 
@@ -128,3 +172,13 @@ def download(request: HttpRequest, pk: int) -> FileResponse:
     return FileResponse(
         zip_of(folder_of(session, result.key)).open("rb"), as_attachment=True, filename=f"{session.title} reshaped.zip"
     )
+
+
+@require_GET
+def download_one(request: HttpRequest, pk: int, name: str) -> FileResponse:
+    """One of the files of a result."""
+    session = with_map(pk)
+    result = result_of(session)
+    if result is None or not is_ready(session, result.key) or name not in files_of(session, result.key):
+        raise Http404
+    return FileResponse((folder_of(session, result.key) / name).open("rb"), as_attachment=True, filename=name)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from pydantic import TypeAdapter, ValidationError
+from pydantic import TypeAdapter
 
 from core.reshaping.plan import Reshaping
 from studio.histories import StatePiece, changed
@@ -24,15 +24,6 @@ def save_wanted(session: Session, wanted: Reshaping, name: str, gesture: bool = 
     """Store it as a step of the session's history."""
     _put(session, _READER.dump_python(wanted, mode="json"))
     changed(session, name, gesture)
-
-
-def reason(error: ValidationError) -> str:
-    """The first thing that is wrong, as a sentence."""
-    first = error.errors()[0]
-    if first["type"] == "value_error":
-        return str(first["ctx"]["error"])
-    field = next((str(x) for x in reversed(first["loc"]) if isinstance(x, str)), "value")
-    return f"The {field.replace('_', ' ')} cannot be “{first.get('input')}”."
 
 
 def _put(session: Session, wanted: dict[str, Any]) -> None:

@@ -9,6 +9,7 @@ from django.views.decorators.http import require_GET, require_POST
 from core.following.running_order import whole_bars
 from studio.desk.models import Mark
 from studio.histories import changed
+from studio.inputs import LARGEST, whole
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.reshaping.result import in_clock
@@ -78,7 +79,7 @@ def add(request: HttpRequest, pk: int) -> HttpResponse:
     session = with_map(pk)
     chosen = session.marks.filter(kind=Mark.Kind.SECTION)
     if "all" not in request.POST:
-        chosen = chosen.filter(pk=request.POST.get("section") or 0)
+        chosen = chosen.filter(pk=whole(request.POST.get("section") or "0", 0, LARGEST, "Choose a section."))
     last = session.turns.last()
     place = last.place + 1 if last else 0
     Turn.objects.bulk_create(Turn(session=session, section=m, place=place + i) for i, m in enumerate(chosen))
@@ -107,7 +108,7 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
     if "out" in request.POST:
         turn.delete()
     if "move" in request.POST:
-        _move(session, turn, int(request.POST["move"]))
+        _move(session, turn, whole(request.POST["move"], -999, 999, "A place is a whole number."))
     return _pane(request, session)
 
 

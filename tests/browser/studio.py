@@ -60,7 +60,8 @@ class Studio:
     def start(self):
         if self.demo and not (self.folder / "demo-made").exists():
             shutil.copytree(_demo(), self.folder, dirs_exist_ok=True)
-        command = [sys.executable, "manage.py", "serve", "--port", str(self.port), *(["--demo"] if self.demo else [])]
+        command = [sys.executable, "manage.py", "serve", "--port", str(self.port), "--workers", "1"]
+        command += ["--demo"] if self.demo else []
         self.log = (self.folder / "log.txt").open("ab")
         self.process = subprocess.Popen(
             command, cwd=ROOT, env={**os.environ, "DIACHRON_DATA": str(self.folder)}, stdout=self.log, stderr=self.log
@@ -81,7 +82,7 @@ class Studio:
         for task in Path(f"/proc/{self.process.pid}/task").iterdir():
             for child in (task / "children").read_text().split():
                 try:
-                    if "db_worker" in Path(f"/proc/{child}/cmdline").read_text():
+                    if "worker" in Path(f"/proc/{child}/cmdline").read_text():
                         return int(child)
                 except FileNotFoundError:
                     continue
@@ -118,8 +119,9 @@ class Browser:
         self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
         self.errors = []
 
-    def page(self, width=1280, height=800):
-        page = self.chromium.new_page(viewport={"width": width, "height": height})
+    def page(self, width=1280, height=800, strict=False):
+        # Playwright's waiting for an expression is an eval, which the pages' policy forbids; ``strict`` leaves it on
+        page = self.chromium.new_page(viewport={"width": width, "height": height}, bypass_csp=not strict)
         page.add_init_script(COUNT_REQUESTS)
         page.on("pageerror", lambda e: self.errors.append(str(e)))
         # a script that cannot be loaded is no page error, but nothing works without it

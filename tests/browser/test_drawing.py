@@ -48,18 +48,18 @@ class Drawing(DemoCase):
     def test_the_overview_is_framed_and_its_picture_waits_for_changes(self):
         page = self.open()
         page.evaluate("desk.view.set(30, 1024)")
-        page.wait_for_function("desk.overviewShows?.length > 5")
-        self.assertTrue(page.evaluate("desk.overviewShows.includes(desk.wholeTake)"))
-        page.evaluate("globalThis.kept = desk.overviewShows; desk.view.set(40, 1024)")
+        page.wait_for_function("desk.overview.shows?.length > 5")
+        self.assertTrue(page.evaluate("desk.overview.shows.includes(desk.overview.tracks)"))
+        page.evaluate("globalThis.kept = desk.overview.shows; desk.view.set(40, 1024)")
         quiet(page)
-        self.assertTrue(page.evaluate("desk.overviewShows === kept"))
+        self.assertTrue(page.evaluate("desk.overview.shows === kept"))
         seen, whole = (page.locator(s).bounding_box() for s in ("#seen", "#overview"))
         scale = whole["width"] / page.evaluate("desk.facts.seconds")
         self.assertAlmostEqual(seen["x"] - whole["x"], page.evaluate("desk.view.start") * scale, delta=1)
         self.assertAlmostEqual(seen["width"], page.evaluate("desk.view.span") * scale, delta=1.5)
         page.keyboard.press("l")
         quiet(page)
-        self.assertFalse(page.evaluate("desk.overviewShows === kept"))
+        self.assertFalse(page.evaluate("desk.overview.shows === kept"))
 
     def test_the_overview_is_drawn_until_its_waveforms_are_complete(self):
         page = self.page = self.browser.page(1280, 800)
@@ -68,12 +68,12 @@ class Drawing(DemoCase):
         page.route("**/peaks/**", lambda route: late.append(route) if held else route.continue_())
         page.goto(f"{self.studio.url}/sessions/3/desk")
         settled(page)
-        self.assertFalse(page.evaluate("!!desk.overviewShows"))
+        self.assertFalse(page.evaluate("!!desk.overview.shows"))
         blank = page.evaluate(INKED, ["overview", 0, 800])
         held = False
         for route in late:
             route.continue_()
-        page.wait_for_function("desk.overviewShows?.includes(desk.wholeTake)")
+        page.wait_for_function("desk.overview.shows?.includes(desk.overview.tracks)")
         self.assertGreater(page.evaluate(INKED, ["overview", 0, 800]), blank + 1000)
 
     def inked(self):

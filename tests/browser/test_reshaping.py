@@ -62,6 +62,56 @@ class Reshaping(DemoCase):
         self.on("recording")
         self.assertEqual(page.evaluate("desk.reshaping.state.tightenings"), [])
 
+    def test_one_attack_is_dragged_then_keyed_and_its_fences_are_moved(self):
+        page = self.page
+        page.get_by_label("Drum and boots", exact=True).first.check()
+        page.wait_for_function("desk.attacks.of(desk.facts.tracks[0])")
+        page.evaluate("desk.view.set(30, desk.view.spp / 16)")
+        quiet(page)
+        at = page.evaluate(
+            "(() => { const f = desk.attacks.of(desk.facts.tracks[0]);"
+            "return f.seconds.filter((s, k) => s > 31 && f.strength[k] > 0.5)[1]; })()"
+        )
+        box = page.locator("#lanes").bounding_box()
+
+        def pixel(seconds):
+            return box["x"] + page.evaluate("t => desk.view.x(t)", seconds)
+
+        def drag(seconds, by):
+            x, y = pixel(seconds), box["y"] + page.evaluate("desk.laneHeight") - 8
+            page.mouse.move(x, y)
+            page.mouse.down()
+            page.keyboard.down("Alt")
+            page.mouse.move(x + by, y, steps=4)
+            page.mouse.up()
+            page.keyboard.up("Alt")
+
+        drag(at, 6)
+        self.on("result")
+        (move,) = page.evaluate("desk.reshaping.state.moves")
+        self.assertAlmostEqual(move["to"] - at, 6 * page.evaluate("desk.view.perPixel"), delta=0.01)
+        page.keyboard.press("Control+Enter")
+        self.on("recording")
+        page.evaluate("t => desk.go(t)", at)
+        page.keyboard.press("&")
+        page.wait_for_function("key => desk.reshaping.state.moves[0].key !== key", arg=move["key"])
+        (more,) = page.evaluate("desk.reshaping.state.moves")
+        self.assertAlmostEqual(more["to"], move["to"] + 0.005, 6)
+        page.keyboard.press("Control+Enter")
+        self.on("recording")
+        drag(more["fences"][1], 4)
+        page.wait_for_function("after => desk.reshaping.state.moves[0].fences[1] > after", arg=more["fences"][1])
+
+    def test_engines_are_compared_by_keys(self):
+        page = self.page
+        page.get_by_label("Squeezebox", exact=True).first.check()
+        page.keyboard.press("Control+ArrowDown")
+        page.get_by_text("Squeezebox: cut").wait_for()
+        page.keyboard.press("Control+ArrowDown")
+        page.get_by_text("Squeezebox: blend").wait_for()
+        page.keyboard.press("Control+ArrowUp")
+        page.get_by_text("Squeezebox: cut").wait_for()
+
     def test_without_a_stretch_or_a_player_it_says_what_is_missing(self):
         page = self.page
         page.get_by_role("button", name="Tighten the stretch").click()
@@ -113,4 +163,16 @@ class Reshaping(DemoCase):
         page.wait_for_selector(".strip")
         self.assertEqual(page.locator(".strip rect").count(), 240)
         page.get_by_role("button", name="Make the reshaped tracks").click()
-        page.get_by_role("link", name="Tracks and maps, ZIP").wait_for(timeout=90_000)
+        page.get_by_role("link", name="All as ZIP").wait_for(timeout=90_000)
+
+    def test_one_track_follows_another_and_is_taken_back(self):
+        page = self.page
+        page.get_by_role("tab", name="Two takes").click()
+        page.get_by_label("Track that follows").select_option(label="Squeezebox")
+        page.get_by_label("Track that leads").select_option(label="Hammered dulcimer")
+        page.get_by_role("button", name="Link the tracks").click()
+        page.wait_for_function("document.body.dataset.clock === 'result'", timeout=60_000)
+        page.get_by_role("heading", name="Squeezebox follows Hammered dulcimer").wait_for()
+        page.get_by_role("button", name="Take back").last.click()
+        self.on("recording")
+        page.get_by_role("heading", name="Squeezebox follows Hammered dulcimer").wait_for(state="detached")

@@ -1,6 +1,7 @@
 """Small made-up takes, one for each thing the tracker has to cope with. Rendered with the built-in instruments."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -49,17 +50,27 @@ def drift(count, bpm, percent=4.0, seed=0):
     return bpm * (1 + percent / 100 * np.sin(np.pi * np.arange(count) / count)) + wander
 
 
+@lru_cache(maxsize=1)  # a minute of it costs more than a track's analysis
+def _noise(frames):
+    return 1e-4 * np.random.default_rng(1).standard_normal(frames).astype(np.float32)
+
+
+def room_noise(frames):
+    """The same noise for every track, 80 dB below full scale; up to six minutes."""
+    return _noise(360 * RATE)[:frames]
+
+
 def to_track(name, samples):
     x = samples.astype(np.float32)
     x = x / max(1e-9, np.abs(x).max()) * 0.6
-    x += 1e-4 * np.random.default_rng(1).standard_normal(len(x)).astype(np.float32)
+    x += room_noise(len(x))
     found = spectrum.evidence([x])
     return AnalysedTrack(name, found, attacks.find_attacks(x, found))
 
 
-def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=False):
+def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=False, seed=12):
     """``parts``: name -> (voice, strokes, lean). ``extra``: name -> noise samples added to every track's end."""
-    rng = np.random.default_rng(12)
+    rng = np.random.default_rng(seed)
     frames = round((float(truth.seconds[-1]) + tail) * RATE)
     tracks = {}
     for name, (voice, strokes, lean) in parts.items():

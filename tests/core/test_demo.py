@@ -28,7 +28,7 @@ class Quintet(TestCase):
         self.assertTrue(100 < beats.seconds[-1] < 112)
 
     def test_the_drum_leaves_the_beat_and_rests_where_it_should(self):
-        strokes = boathouse._drum(np.random.default_rng(0))
+        strokes = boathouse.drum_strokes(np.random.default_rng(0))
         start = float(boathouse.METERS.bar_quarters(boathouse.FILL_BAR))
         fill = [s.quarter - start for s in strokes if start <= s.quarter < start + 4]
         self.assertEqual([f for f in fill if f % 1 == 0], [0.0, 3.0])

@@ -7,6 +7,7 @@ from unittest import TestCase
 import librosa
 import numpy as np
 import soundfile as sf
+from scipy.signal import oaconvolve
 
 from core import audio
 from core.audio.peaks import LEVELS, PeakMaker
@@ -34,8 +35,8 @@ def bowed(times, pitches, rate=RATE):
     x = np.zeros(len(k))
     blur = np.hanning(round(0.02 * rate))
     for note, pitch in enumerate(pitches):
-        here = np.convolve((k == note).astype(float), blur / blur.sum(), "same")
-        on = np.flatnonzero(here > 0)
+        here = oaconvolve((k == note).astype(float), blur / blur.sum(), "same")
+        on = np.flatnonzero(here > 1e-9)
         phase = 2 * np.pi * pitch * np.arange(len(on)) / rate
         x[on] += 0.2 * here[on] * sum(np.sin(h * phase) / h for h in range(1, 9))
     return x

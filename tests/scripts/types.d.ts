@@ -118,3 +118,10 @@ interface Window {
 declare var htmx: any;
 declare var Idiomorph: any;
 declare var desk: any;
+
+declare module "*/noble/sha2.js" {
+  export * from "@noble/hashes/sha2.js";
+}
+declare module "*/noble/utils.js" {
+  export * from "@noble/hashes/utils.js";
+}

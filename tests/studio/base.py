@@ -2,7 +2,6 @@
 
 import tempfile
 from pathlib import Path
-from unittest import mock
 
 import numpy as np
 import soundfile as sf
@@ -11,7 +10,8 @@ from django.test import TestCase, override_settings
 from studio.desk.doubt_views import _open, _reviewed
 from studio.desk.find_job import FIND
 from studio.jobs.models import Job
-from studio.jobs.tasks import run
+from studio.jobs.queue import taken
+from studio.jobs.working import work
 from studio.library.models import Session
 from studio.library.uploads import add_track
 from tests.core.test_listening import strokes
@@ -25,12 +25,8 @@ class StudioCase(TestCase):
         settings = override_settings(SESSIONS_FOLDER=self.folder / "sessions")
         settings.enable()
         self.addCleanup(settings.disable)
-        # the pulse writes from a thread of its own, which a test's open transaction would lock out
-        still = mock.patch("studio.jobs.tasks._beat")
-        still.start()
         for cached in (_reviewed, _open):
             cached.cache_clear()  # rolled-back tests use the same keys again
-        self.addCleanup(still.stop)
 
     def wav(self, name="kick.wav", times=None, rate=44_100, **options):
         """A file of strokes, by default 40 at 120 a minute from one second on, every fourth stronger."""
@@ -49,7 +45,8 @@ class StudioCase(TestCase):
 
     def work(self, job):
         """Do a job here as the worker would."""
-        run.func(job.pk)
+        if mine := taken(job, "worker of the tests"):
+            work(mine)
         job.refresh_from_db()
         return job
 

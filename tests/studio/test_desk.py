@@ -123,7 +123,7 @@ class Editing(StudioCase):
         times = {"slowest": "50", "fastest": "70", "meter": "", "music_from": "x"}
         self.assertContains(self.client.post(f"{self.url}/options", times), "is no time", status_code=422)
         times |= {"music_from": "0:20", "music_to": "0:21.5"}
-        self.assertContains(self.client.post(f"{self.url}/options", times), "at least four seconds", status_code=422)
+        self.assertContains(self.client.post(f"{self.url}/options", times), "at least 4 seconds", status_code=422)
         self.client.post(
             f"{self.url}/options",
             {

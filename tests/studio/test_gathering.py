@@ -1,10 +1,14 @@
 """Files on their way in: whole, broken off, doubled, misnamed, or no sound at all."""
 
+import hashlib
+import io
+import json
 from unittest import mock
 
 import mido
 import numpy as np
 import soundfile as sf
+from django.test import Client
 
 from studio.desk.find_job import FIND
 from studio.jobs.models import Job
@@ -13,28 +17,43 @@ from studio.library.uploads import LISTEN, clean_name
 from tests.studio.base import StudioCase
 
 
+def sha256(data):
+    return hashlib.sha256(data).hexdigest()
+
+
 class Uploading(StudioCase):
     def announce(self, session, path, name=None):
         return self.post(f"/sessions/{session.pk}/uploads", name=name or path.name, size=path.stat().st_size)
 
-    def put(self, upload, offset, data):
-        return self.client.put(f"/uploads/{upload}?offset={offset}", data, content_type="application/octet-stream")
+    def put(self, upload, offset, data, digest=None):
+        return self.client.put(
+            f"/uploads/{upload}?offset={offset}",
+            data,
+            content_type="application/octet-stream",
+            headers={"X-Digest": digest or sha256(data)},
+        )
+
+    def finish(self, upload, data):
+        return self.post(f"/uploads/{upload}/finish", digest=sha256(data))
 
     def send(self, session, path, name=None):
-        upload = self.announce(session, path, name).json()
-        return self.put(upload["id"], upload["received"], path.read_bytes()[upload["received"] :])
+        upload, data = self.announce(session, path, name).json(), path.read_bytes()
+        put = self.put(upload["id"], upload["received"], data[upload["received"] :])
+        self.assertEqual(put.status_code, 200, put.content)
+        return self.finish(upload["id"], data)
 
     def test_a_file_in_parts_becomes_a_track_and_is_listened_to(self):
         session, path = self.session(), self.wav()
         upload = self.announce(session, path).json()["id"]
         data = path.read_bytes()
         self.assertEqual(self.put(upload, 0, data[:1000]).json(), {"received": 1000})
-        answer = self.put(upload, 1000, data[1000:]).json()
+        self.assertEqual(self.put(upload, 1000, data[1000:]).json(), {"received": len(data)})
+        answer = self.finish(upload, data).json()
         track = Track.objects.get(pk=answer["track"])
         self.assertEqual((track.name, track.rate, track.channels), ("kick", 44_100, 1))
         self.assertEqual(track.source.read_bytes(), data)
         self.assertEqual(Job.objects.get().kind, LISTEN)
-        self.assertEqual(Upload.objects.count(), 0)
+        self.assertFalse(Upload.objects.filter(outcome__isnull=True).exists())
 
     def test_an_interrupted_one_goes_on_where_it_stopped(self):
         session, path = self.session(), self.wav()
@@ -42,12 +61,25 @@ class Uploading(StudioCase):
         first = self.announce(session, path).json()
         self.put(first["id"], 0, data[:5000])
         again = self.announce(session, path).json()
-        self.assertEqual(again, {"id": first["id"], "received": 5000})
+        self.assertEqual(again, {"id": first["id"], "received": 5000, "digest": sha256(data[:5000])})
         # a part that was sent twice is not written twice
         wrong = self.put(first["id"], 0, data[:5000])
         self.assertEqual((wrong.status_code, wrong.json()["received"]), (409, 5000))
-        self.assertIn("track", self.put(first["id"], 5000, data[5000:]).json())
+        self.put(first["id"], 5000, data[5000:])
+        self.assertIn("track", self.finish(first["id"], data).json())
         self.assertEqual(Track.objects.get().source.read_bytes(), data)
+
+    def test_a_track_that_comes_later_leaves_the_map_as_it_is(self):
+        session = self.mapped()
+        Job.objects.all().delete()
+        self.send(session, self.wav("later.wav", 3.3 + 0.4 * np.arange(30)))
+        self.client.post(f"/sessions/{session.pk}/find?first=1")
+        self.assertEqual([j.kind for j in Job.objects.all()], [LISTEN])
+        self.client.post(f"/sessions/{session.pk}/find")
+        self.assertEqual(sorted(j.kind for j in Job.objects.all()), [FIND, LISTEN])
+        fresh = self.session()
+        self.client.post(f"/sessions/{fresh.pk}/find?first=1")
+        self.assertEqual(fresh.jobs.get().kind, FIND)
 
     def test_the_same_file_twice_is_said_and_not_doubled(self):
         session, path = self.session(), self.wav()
@@ -97,7 +129,7 @@ class Uploading(StudioCase):
 
     def test_a_full_disk_keeps_what_has_arrived(self):
         session, path = self.session(), self.wav()
-        with mock.patch("studio.library.views.shutil.disk_usage", return_value=mock.Mock(free=1000)):
+        with mock.patch("studio.library.receiving.shutil.disk_usage", return_value=mock.Mock(free=1000)):
             self.assertEqual(self.announce(session, path).status_code, 507)
         upload = self.announce(session, path).json()["id"]
         data = path.read_bytes()
@@ -121,6 +153,9 @@ class Uploading(StudioCase):
                 self.file.flush()
                 raise OSError(28, "No space left on device")
 
+            def seek(self, place):
+                self.file.seek(place)
+
             def truncate(self, size):
                 self.file.truncate(size)
 
@@ -133,7 +168,73 @@ class Uploading(StudioCase):
         self.assertEqual(answer.status_code, 507)
         self.assertIn("disk is full", answer.json()["error"])
         self.assertEqual(self.announce(session, path).json()["received"], 4000)
-        self.assertIn("track", self.put(upload, 4000, data[4000:]).json())
+        self.put(upload, 4000, data[4000:])
+        self.assertIn("track", self.finish(upload, data).json())
+
+    def test_half_of_another_take_of_the_same_name_and_size_is_told(self):
+        session, one = self.session(), self.wav("one.wav").read_bytes()
+        other = bytes(b ^ 1 for b in one)
+        upload = self.post(f"/sessions/{session.pk}/uploads", name="take.wav", size=len(one)).json()["id"]
+        self.put(upload, 0, one[:5000])
+        # the page compares this digest with that of its own file, and begins anew
+        again = self.post(f"/sessions/{session.pk}/uploads", name="take.wav", size=len(one)).json()
+        self.assertNotEqual(again["digest"], sha256(other[:5000]))
+        fresh = self.post(f"/sessions/{session.pk}/uploads", name="take.wav", size=len(one), fresh=True).json()
+        self.assertNotEqual(fresh["id"], upload)
+        self.assertEqual(fresh["received"], 0)
+        # a page that spliced them all the same gets no track
+        self.put(upload, 5000, other[5000:])
+        spliced = self.finish(upload, other)
+        self.assertEqual(spliced.status_code, 422)
+        self.assertIn("did not arrive as it was sent", spliced.json()["error"])
+        self.assertEqual(session.tracks.count(), 0)
+
+    def test_a_part_that_was_damaged_on_its_way_is_not_taken(self):
+        session, path = self.session(), self.wav()
+        upload = self.announce(session, path).json()["id"]
+        damaged = self.put(upload, 0, b"damaged", sha256(b"as sent"))
+        self.assertEqual((damaged.status_code, damaged.json()["received"]), (409, 0))
+        self.assertEqual(Upload.objects.get().received, 0)
+
+    def test_a_failure_after_the_last_byte_leaves_it_to_be_finished(self):
+        session, path = self.session(), self.wav()
+        data = path.read_bytes()
+        upload = self.announce(session, path).json()["id"]
+        self.put(upload, 0, data)
+        self.assertEqual(self.announce(session, path).json()["received"], len(data))
+        with (
+            mock.patch("studio.library.uploads.audio.inspect", side_effect=RuntimeError("of our own making")),
+            self.assertLogs("studio", "ERROR"),
+        ):
+            answer = Client(raise_request_exception=False).post(
+                f"/uploads/{upload}/finish", json.dumps({"digest": sha256(data)}), content_type="application/json"
+            )
+        self.assertEqual(answer.status_code, 500)
+        self.assertEqual(Upload.objects.get().received, len(data))
+        self.assertIn("track", self.finish(upload, data).json())
+        self.assertEqual(Track.objects.get().source.read_bytes(), data)
+        self.assertEqual(list(session.folder.glob("upload-*")), [])
+        # asked for again, as where the answer was lost: the same, and no second track
+        again = self.finish(upload, data)
+        self.assertEqual((again.status_code, again.json()["track"]), (200, Track.objects.get().pk))
+
+    def test_a_midi_file_with_a_key_that_does_not_exist_is_read_or_refused(self):
+        file = mido.MidiFile()
+        file.tracks.append(
+            mido.MidiTrack([mido.Message("note_on", note=60, velocity=9), mido.Message("note_off", note=60, time=480)])
+        )
+        out = io.BytesIO()
+        file.save(file=out)
+        # FF 59 02 with 17 sharps, which the standard does not know, in front of the first note
+        data = out.getvalue()
+        at = data.index(b"MTrk") + 8
+        length = int.from_bytes(data[at - 4 : at], "big") + 6
+        bad = data[: at - 4] + length.to_bytes(4, "big") + b"\x00\xff\x59\x02\x11\x00" + data[at:]
+        (self.folder / "key.mid").write_bytes(bad)
+        session = self.session()
+        answer = self.send(session, self.folder / "key.mid")
+        self.assertIn(answer.status_code, (200, 422), answer.content)
+        self.assertFalse(Upload.objects.filter(outcome__isnull=True).exists())
 
     def test_mixed_rates_play_at_the_first_one_s(self):
         session = self.session(self.wav("a.wav"), self.wav("b.wav", 1 + 0.5 * np.arange(20), rate=48_000))

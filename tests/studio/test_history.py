@@ -1,6 +1,7 @@
 """The history of a map: where a step stands, what is read for it, and what other requests leave unread."""
 
 import importlib
+from unittest import mock
 
 import numpy as np
 from django.apps import apps
@@ -33,6 +34,42 @@ class Places(StudioCase):
         self.assertEqual(other.place, 1)
         line, here = history.line(self.take)
         self.assertEqual(([s.name for s in line], here), (["at 100", "at 90"], other.place))
+
+    def test_what_an_undo_and_another_edit_left_is_listed_and_one_press_away(self):
+        made = self.mapped()
+        start = made.step_id
+
+        def edit(**fields):
+            made.refresh_from_db()
+            self.post(f"/sessions/{made.pk}/edit", step=made.step_id, kind="pin", **fields)
+
+        edit(beat=4)
+        made.refresh_from_db()
+        left = made.step_id
+        self.post(f"/sessions/{made.pk}/undo", by=-1, step=left)
+        self.assertEqual(history.line_and_aside(made)[2], [])  # redo still reaches it
+        edit(beat=8)
+        made.refresh_from_db()
+        self.assertEqual([r.pk for r in history.line_and_aside(made)[2]], [left])
+        page = self.client.get(f"/sessions/{made.pk}/panel/check").content.decode()
+        self.assertIn("Left by an undo", page)
+        self.assertIn(f'data-step="{left}"', page)
+        self.post(f"/sessions/{made.pk}/undo", to=left, step=made.step_id)
+        made.refresh_from_db()
+        self.assertEqual(made.step_id, left)
+        self.assertNotEqual(left, start)
+
+    def test_a_long_history_is_listed_in_part(self):
+        made = self.mapped()
+        for k in range(1, 12):
+            made.refresh_from_db()
+            self.post(f"/sessions/{made.pk}/edit", step=made.step_id, kind="pin", beat=k)
+        with mock.patch("studio.desk.views.STEPS_SHOWN", 5):
+            page = self.client.get(f"/sessions/{made.pk}/panel/check").content.decode()
+            self.assertIn("6 earlier steps", page)
+            self.assertEqual(page.count("data-go="), 6)
+            more = self.client.get(f"/sessions/{made.pk}/panel/check?steps=100").content.decode()
+            self.assertEqual(more.count("data-go="), 12)
 
     def test_the_place_is_that_in_the_line_wherever_one_goes(self):
         for step in self.steps:

@@ -1,21 +1,21 @@
 """Jobs: done, cancelled, failed in words, and never left hanging by a dead worker."""
 
-from datetime import timedelta
+import os
 from unittest import mock
 
 import numpy as np
 import soundfile as sf
-from django.utils import timezone
 
 from core.listening import stored
 from studio.analysis import features
 from studio.analysis.models import latest
 from studio.analysis.work import listen_again
 from studio.desk.find_job import FIND
-from studio.jobs import registry, tasks
-from studio.jobs.models import SILENCE, TRIES, Job
+from studio.jobs import queue, registry, working
+from studio.jobs.models import TRIES, Cancelled, Job
 from studio.jobs.registry import JobKind
 from studio.library.uploads import LISTEN
+from studio.server.workers import STOPS_WITHIN, STUCK_AFTER, Worker
 from tests.studio.base import StudioCase
 
 
@@ -87,14 +87,14 @@ class Ends(StudioCase):
 
     def test_cancel_waiting_and_running(self):
         session = self.session(self.wav())
-        waiting = tasks.start(session, FIND)
+        waiting = queue.start(session, FIND)
         self.client.post(f"/jobs/{waiting.pk}/cancel")
         self.assertEqual(self.work(waiting).state, Job.State.CANCELLED)
         running = Job.objects.create(session=session, kind=FIND)
 
         def cancelled_in_the_middle(job, report):
             report("Listening", 0.1)
-            tasks.cancel(job)
+            queue.cancel(job)
             report("Counting", 0.2)
             self.fail("went on although cancelled")
 
@@ -105,17 +105,16 @@ class Ends(StudioCase):
 
 class DeadWorkers(StudioCase):
     def lost(self, **facts):
-        long_ago = timezone.now() - SILENCE - timedelta(seconds=1)
         return Job.objects.create(
             session=self.session(self.wav()),
             kind=FIND,
             state=Job.State.RUNNING,
-            **{"heartbeat": long_ago, "tries": 1, **facts},
+            **{"worker": "dead", "lease": 1, "tries": 1, **facts},
         )
 
     def test_a_lost_job_is_run_again(self):
         job = self.lost()
-        self.assertEqual(tasks.revive(), 1)
+        self.assertEqual(queue.give_back(["living"]), 1)
         job.refresh_from_db()
         self.assertEqual(job.state, Job.State.WAITING)
         self.assertEqual(self.work(job).state, Job.State.DONE)
@@ -123,7 +122,7 @@ class DeadWorkers(StudioCase):
 
     def test_after_the_last_try_it_is_reported(self):
         job = self.lost(tries=TRIES)
-        tasks.revive()
+        queue.give_back([])
         job.refresh_from_db()
         self.assertEqual(job.state, Job.State.FAILED)
         self.assertIn("3 times", job.message)
@@ -132,20 +131,96 @@ class DeadWorkers(StudioCase):
 
     def test_a_lost_job_that_was_to_be_cancelled_is(self):
         job = self.lost(cancel_asked=True)
-        tasks.revive()
+        queue.give_back([])
         job.refresh_from_db()
         self.assertEqual(job.state, Job.State.CANCELLED)
 
-    def test_a_living_one_is_left_alone(self):
-        job = self.lost(heartbeat=timezone.now())
-        self.assertEqual(tasks.revive(), 0)
+    def test_a_living_one_is_left_alone_however_long_it_was_silent(self):
+        job = self.lost(worker="asleep")
+        self.assertEqual(queue.give_back(["asleep"]), 0)
         job.refresh_from_db()
         self.assertEqual(job.state, Job.State.RUNNING)
 
+    def test_a_worker_that_was_given_up_stores_nothing(self):
+        """It slept, hung or was cut off; the job has another worker by then."""
+        session = self.mapped()
+        step = session.step_id
+        job = Job.objects.create(session=session, kind=FIND)
+        mine = queue.taken(job, "sleeper")
+        with mock.patch("studio.desk.find_job.analyse", side_effect=self.meanwhile(job)):
+            working.work(mine)
+        job.refresh_from_db()
+        self.assertEqual((job.state, job.worker), (Job.State.RUNNING, "second"))
+        session.refresh_from_db()
+        self.assertEqual(session.step_id, step)
+
+    def meanwhile(self, job):
+        """Finding beats, while the job is given to another worker."""
+        from studio.desk.find_job import analyse
+
+        def found(*args):
+            result = analyse(*args[:2], lambda *_: None, *args[3:])
+            queue.give_back([])
+            self.assertIsNotNone(queue.taken(job, "second"))
+            return result
+
+        return found
+
+    def test_a_session_has_one_worker_at_a_time_and_others_come_in_between(self):
+        first, second = self.session(self.wav()), self.session(self.wav("b.wav", 1 + 0.6 * np.arange(30)))
+        for kind in (LISTEN, FIND, "chords"):
+            queue.start(first, kind)
+        other = queue.start(second, FIND)
+        self.assertEqual(queue.take("a").session, first)
+        self.assertEqual(queue.take("b"), other)
+        self.assertIsNone(queue.take("c"))
+
+    def test_a_fence_stops_what_was_cancelled(self):
+        job = queue.taken(Job.objects.create(session=self.session(), kind=FIND), "a")
+        job.fence()
+        queue.cancel(job)
+        with self.assertRaises(Cancelled):
+            job.fence()
+
+
+class Limits(StudioCase):
+    """What the server does about workers: see studio/server/workers.py."""
+
+    def watched(self, **facts):
+        job = queue.taken(Job.objects.create(session=self.session(), kind=FIND), "w")
+        for name, value in facts.items():
+            setattr(job, name, value)
+        return Worker("w", 1, mock.Mock(pid=os.getpid())), job
+
+    def test_a_cancelled_job_that_does_not_stop_loses_its_worker(self):
+        worker, job = self.watched(cancel_asked=True)
+        self.assertIsNone(worker.watch(job, 1e12))
+        worker.cancelled -= STOPS_WITHIN + 0.1
+        self.assertEqual(worker.watch(job, 1e12), "")
+
+    def test_a_job_without_progress_is_given_up_with_a_sentence(self):
+        worker, job = self.watched()
+        self.assertIsNone(worker.watch(job, 1e12))
+        worker.since -= STUCK_AFTER + 1
+        job.share = 0.5
+        self.assertIsNone(worker.watch(job, 1e12))
+        worker.since -= STUCK_AFTER + 1
+        self.assertIn("no progress", worker.watch(job, 1e12))
+
+    def test_a_job_that_takes_all_memory_is_ended_with_a_sentence(self):
+        worker, job = self.watched()
+        self.assertIn("more memory", worker.watch(job, 1000))
+
+    def test_a_worker_without_work_is_let_be(self):
+        worker, _ = self.watched()
+        self.assertIsNone(worker.watch(None, 1000))
+
+
+class OneOfAKind(StudioCase):
     def test_a_job_queued_twice_is_done_once(self):
         session = self.session(self.wav())
-        job = tasks.start(session, FIND)
-        self.assertEqual(tasks.start(session, FIND), job)
+        job = queue.start(session, FIND)
+        self.assertEqual(queue.start(session, FIND), job)
         self.work(job)
         self.work(job)
         self.assertEqual((job.tries, session.steps.count()), (1, 1))

@@ -171,8 +171,20 @@ class Reshaping(StudioCase):
         np.testing.assert_allclose(np.diff(grid["time"])[4:30], 60 / 96, atol=1e-5)
         self.assertEqual(self.fresh().step.name, "Conform to the map of ninety-six.mid")
 
+    def test_a_list_of_beats_leads(self):
+        rows = "".join(f"{0.5 + 0.7 * k:.3f},{1 + k // 4},{1 + k % 4}\n" for k in range(60))
+        file = SimpleUploadedFile("beats.csv", b"time,bar,beat\n" + rows.encode())
+        self.assertEqual(self.client.post(f"{self.url}/reshape/map", {"file": file}).status_code, 204)
+        key = self.client.get(f"{self.url}/reshape/state").json()["key"]
+        grid = self.client.get(f"{self.url}/map?clock={key}").json()["grid"]
+        np.testing.assert_allclose(np.diff(grid["time"])[4:30], 0.7, atol=1e-5)
+
     def test_what_is_no_map_is_refused(self):
-        for file in ({}, {"file": SimpleUploadedFile("x.mid", b"MThd nothing")}):
+        for file in (
+            {},
+            {"file": SimpleUploadedFile("x.mid", b"MThd nothing")},
+            {"file": SimpleUploadedFile("x.csv", b"hello")},
+        ):
             answer = self.client.post(f"{self.url}/reshape/map", file)
             self.assertEqual(answer.status_code, 422)
         self.assertTrue(wanted_of(self.take).is_empty)
@@ -231,6 +243,27 @@ class Reshaping(StudioCase):
         for words in ("toward the grid (1/4)", "-12 ms", "silent", 'value="50"', "Make the reshaped tracks"):
             self.assertIn(words, text)
 
+    def test_one_attack_goes_where_it_is_put_between_its_fences(self):
+        at = float(LOOSE[13])
+        _, state = self.ask(do="move", track=self.wood.pk, attack=at, to=at + 0.03)
+        (move,) = state["moves"]
+        self.assertAlmostEqual(move["to"], at + 0.03)
+        self.assertTrue(move["fences"][0] < at < move["fences"][1])
+        # once more moves it anew, and fences are kept
+        _, state = self.ask(do="fences", key=move["key"], before=at - 0.1, after=at + 0.1)
+        _, state = self.ask(do="move", track=self.wood.pk, attack=at, ms=-20)
+        (move,) = state["moves"]
+        self.assertAlmostEqual(move["to"], at - 0.02)
+        np.testing.assert_allclose(move["fences"], [at - 0.1, at + 0.1])
+        for before, after in ((at, at + 1), (at + 1, at - 1), (at - 0.01, at + 1)):
+            self.assertEqual(self.ask(do="fences", key=move["key"], before=before, after=after)[0], 422)
+        self.assertEqual(self.ask(do="fences", key=99, before=at - 1, after=at + 1)[0], 422)
+        count = int(20 * RATE / BLOCK)
+        was, now = self.samples("", 0, count), self.samples(state["key"], 0, count)
+        first, last = round((at - 0.1) * RATE), round((at + 0.1) * RATE)
+        np.testing.assert_array_equal(now[:first], was[:first])
+        np.testing.assert_array_equal(now[last:], was[last:])
+
     def test_the_tracks_are_written_with_both_maps(self):
         _, state = self.ask(do="conform", kind="tempo", bpm=100)
         self.assertEqual(self.client.get(f"{self.url}/reshape/tracks.zip").status_code, 404)
@@ -251,6 +284,30 @@ class Reshaping(StudioCase):
         np.testing.assert_allclose(written[: len(heard)], heard, atol=2**-22)
         tempos = [m.tempo for m in mido.MidiFile(file=io.BytesIO(archive.read("map.mid"))) if m.type == "set_tempo"]
         self.assertIn(600_000, tempos)
+
+    def test_click_and_parts_are_written_on_the_new_clock(self):
+        self.ask(do="conform", kind="tempo", bpm=100)
+        self.client.post(f"{self.url}/parts/pattern", {"pattern": "Boardwalk", "from": "1", "to": "6", "fill": "4"})
+        self.client.post(f"{self.url}/reshape/write", {"depth": "float", "companions": "1"})
+        job = self.work(Job.objects.get(session=self.take, kind=RESHAPE))
+        self.assertEqual(job.state, Job.State.DONE, job.message)
+        page = self.client.get(f"{self.url}/panel/reshape").content.decode()
+        self.assertIn("click.wav", page)
+        self.assertIn("Measured on the files", page)
+        self.assertIn("GB are free", page)
+        part = self.fresh().parts.get()
+        sounds = {}
+        for name in ("wood.wav", "click.wav", f"part {part.name}.wav"):
+            answer = self.client.get(f"{self.url}/reshape/tracks/{name}")
+            sounds[name], _ = sf.read(io.BytesIO(b"".join(answer.streaming_content)), always_2d=True)
+        self.assertEqual(len({len(x) for x in sounds.values()}), 1)
+        # the click's first samples sound on the new beats, 0.6 s apart
+        click = np.abs(sounds["click.wav"][:, 0])
+        starts = np.flatnonzero((click > 1e-4) & (np.concatenate(([0], click[:-1])) == 0))
+        starts = starts[np.diff(starts, prepend=-RATE) > RATE // 4]
+        np.testing.assert_allclose(np.diff(starts)[4:20], 0.6 * RATE, atol=1)
+        self.assertGreater(np.abs(sounds[f"part {part.name}.wav"]).max(), 0.01)
+        self.assertEqual(self.client.get(f"{self.url}/reshape/tracks/nothing.wav").status_code, 404)
 
     def test_nothing_to_write_is_said(self):
         job = self.work(Job.objects.create(session=self.take, kind=RESHAPE))
@@ -288,20 +345,29 @@ class Reshaping(StudioCase):
             "at": [5.0, 8.2],
             "attack": [5.0, 9.0],
             "ms": [-40, 0, 200, None],
+            "to": [5.02, 9.1, 20.0],
+            "before": [4.9, 8.0],
+            "after": [5.3, 9.4],
+            "bar": [1, 3, 8],
+            "gap": [0, 1],
+            "how": ["", "jump", "stretch"],
         }
         needed = {
             "tighten": ["tracks", "start", "end"],
             "amount": ["key", "amount"],
             "attack": ["key", "at"],
             "fence": ["key", "at"],
-            "move": ["track", "attack", "ms"],
+            "move": ["track", "attack", "ms", "to"],
             "hush": ["track", "start", "end"],
+            "fences": ["key", "before", "after"],
+            "place": ["track", "bar"],
+            "gap": ["gap", "how"],
             "drop": ["key"],
             "conform": ["kind"],
             "engine": ["track", "engine"],
             "group": ["tracks"],
         }
-        for n in range(90):
+        for n in range(150):
             do = rng.choice(list(needed))
             request = {f: rng.choice(good[f] if rng.random() < 0.85 else odd) for f in needed[do]}
             status, answer = self.ask(do=do, **request)

@@ -5,6 +5,8 @@ import tempfile
 from pathlib import Path
 from unittest import TestCase, mock
 
+from django.core.management import CommandError, call_command
+
 from studio.server.management.commands import serve
 
 
@@ -38,3 +40,9 @@ class WriteBack(TestCase):
         before = self.path.stat().st_size
         serve.write_back()
         self.assertEqual(self.path.stat().st_size, before)
+
+
+class Refusals(TestCase):
+    def test_without_a_login_it_listens_on_this_machine_only(self):
+        with self.assertRaisesRegex(CommandError, "has no login"):
+            call_command("serve", host="0.0.0.0")

@@ -20,6 +20,8 @@ from core.reshaping.sources import SampleSource
 HOP, SEEK = 0.012, 0.008
 #: Frames of the result a block.
 _BLOCK = 1 << 16
+#: Samples: the step of the rough search, and that at which waves are compared.
+_ROUGH, _EVERY = 8, 6
 
 
 def by_similarity(source: SampleSource, path: Path) -> Iterator[Samples]:
@@ -113,8 +115,8 @@ def _overlap_add(
 def _fitting(window: Samples, low: int, best: int, natural: int, hop: int, seek: int, upmost: int) -> int:
     """The place near ``best``, not beyond ``upmost`` (an attack would sound twice), whose wave is most like what would
     go on naturally: looked for roughly first, then finely around the best."""
-    rough = _most_alike(window, low, best - seek, min(best + seek, upmost), 8, natural, hop, best)
-    return int(_most_alike(window, low, rough - 7, min(rough + 7, upmost), 1, natural, hop, rough))
+    rough = _most_alike(window, low, best - seek, min(best + seek, upmost), _ROUGH, natural, hop, best)
+    return int(_most_alike(window, low, rough - _ROUGH + 1, min(rough + _ROUGH - 1, upmost), 1, natural, hop, rough))
 
 
 @njit(cache=True, nogil=True)
@@ -125,7 +127,7 @@ def _most_alike(
     most, chosen = -1e30, otherwise
     for at in range(first, last + 1, step):
         total, power = 0.0, 1e-9
-        for k in range(0, hop, 6):
+        for k in range(0, hop, _EVERY):
             here, there = at + k - low, natural + k - low
             if 0 <= here < frames and 0 <= there < frames:
                 for c in range(channels):

@@ -23,6 +23,9 @@ _TWICE = 1.85
 _INSERT_WITHIN = 0.06
 #: Tempo against its neighbours (natural logarithm) that is worth a doubt, and that is probably wrong.
 _JUMP, _WRONG_JUMP = 0.13, 0.28
+#: Seconds within which a strong attack lies beside a beat, from where it is no longer on it, and how strong it is; the
+#: track's clearness, as a share of the clearest one's.
+_BESIDE, _ON_IT, _STRONG, _CLEAR = 0.12, 0.03, 0.6, 0.5
 
 
 def weak(view: MapView) -> list[Doubt]:
@@ -83,11 +86,13 @@ def beside(view: MapView) -> list[Doubt]:
     top = max((r.weight * r.clearness for r in view.context.ranks), default=1.0)
     for i in np.flatnonzero((view.support < _LITTLE_ATTACK) & (view.confidence < _BESIDE_UNSURE)):
         for p, r in zip(view.context.tracks, view.context.ranks, strict=True):
-            if r.weight * r.clearness < 0.5 * top:
+            if r.weight * r.clearness < _CLEAR * top:
                 continue
             a = p.attacks
-            lo, hi = np.searchsorted(a.seconds, [view.seconds[i] - 0.12, view.seconds[i] + 0.12])
-            near = [k for k in range(lo, hi) if abs(a.seconds[k] - view.seconds[i]) > 0.03 and a.strength[k] > 0.6]
+            lo, hi = np.searchsorted(a.seconds, [view.seconds[i] - _BESIDE, view.seconds[i] + _BESIDE])
+            near = [
+                k for k in range(lo, hi) if abs(a.seconds[k] - view.seconds[i]) > _ON_IT and a.strength[k] > _STRONG
+            ]
             if near:
                 by = 1000 * (float(a.seconds[near[0]]) - float(view.seconds[i]))
                 words = f"{p.name} has a strong attack {abs(by):.0f} ms {'after' if by > 0 else 'before'} this beat."

@@ -12,20 +12,31 @@ from core.tracking.doubts.doubt import LISTEN, LOOK, Doubt, Remedy
 from core.tracking.doubts.map_view import MapView
 from core.tracking.ends import loudness
 
+#: Fewest beats of a map whose ends are looked at.
+_FEWEST = 8
+#: Beats before the first and after the last beat from which on something that sounds there is a doubt.
+_BEFORE, _AFTER = 1.2, 0.6
+#: Last beats with less support, or less confidence, are weak.
+_WEAK_SUPPORT, _WEAK_CONFIDENCE = 0.25, 0.8
+#: The doubt about the end reaches so many of its last beat's lengths on, or so many seconds behind what sounds.
+_LATER, _BEHIND = 1.25, 0.1
+#: How high the onset envelope rises at an attack of the music, and how loud it is, as a share of the usual loudness.
+_ATTACK, _AS_LOUD = 0.5, 0.35
+
 
 def about_ends(view: MapView) -> list[Doubt]:
     """What sounds before the first beat, what goes on after the last, and last beats that are uncertain."""
-    if len(view.seconds) < 8:
+    if len(view.seconds) < _FEWEST:
         return []
     n = len(view.seconds)
     out = []
     gap = float(np.median(view.intervals[-8:]))
     begins, goes_on = _music_outside(view)
-    if begins < view.seconds[0] - 1.2 * gap:
+    if begins < view.seconds[0] - _BEFORE * gap:
         words = "Something sounds before the first beat: a count-in, or music that the map leaves out?"
         out.append(replace(view.doubt("end", 0, 0, LOOK, words), start=begins))
-    weak_end = view.support[-3:].min() < 0.25 or float(view.confidence[-3:].min()) < 0.8
-    more = goes_on > view.seconds[-1] + 0.6 * gap
+    weak_end = view.support[-3:].min() < _WEAK_SUPPORT or float(view.confidence[-3:].min()) < _WEAK_CONFIDENCE
+    more = goes_on > view.seconds[-1] + _AFTER * gap
     if weak_end or more:
         words = (
             "The music goes on after the last beat."
@@ -35,7 +46,9 @@ def about_ends(view: MapView) -> list[Doubt]:
         out_with_it = Remedy("take the last beat out", Remove(int(view.index[-1])))
         last = view.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
         # there may be one beat more just as well, and later, as music slows down at its end
-        out.append(replace(last, end=max(last.end, goes_on + 0.1, float(view.seconds[-1] + 1.25 * view.intervals[-1]))))
+        out.append(
+            replace(last, end=max(last.end, goes_on + _BEHIND, float(view.seconds[-1] + _LATER * view.intervals[-1])))
+        )
     return out
 
 
@@ -44,7 +57,7 @@ def _music_outside(view: MapView) -> tuple[float, float]:
     onset_envelope = view.context.onset_envelope
     loud = loudness(view.context.tracks, len(onset_envelope))
     inside = loud[round(view.seconds[0] * FRAME_RATE) : round(view.seconds[-1] * FRAME_RATE) + 1]
-    loud_onsets = np.flatnonzero((onset_envelope > 0.5) & (loud > 0.35 * np.median(inside)))
+    loud_onsets = np.flatnonzero((onset_envelope > _ATTACK) & (loud > _AS_LOUD * np.median(inside)))
     if not len(loud_onsets):
         return float(view.seconds[0]), float(view.seconds[-1])
     return loud_onsets[0] / FRAME_RATE, loud_onsets[-1] / FRAME_RATE

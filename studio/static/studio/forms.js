@@ -2,7 +2,12 @@
 // What every form of the pages has in common: steps that it made are told, and no error passes in silence.
 
 import "./renewing.js";
-import { note, tellStep } from "./server.js";
+import { note, tellStep, underWay } from "./server.js";
+
+document.addEventListener("htmx:beforeSend", (e) => {
+  const { xhr, requestConfig } = /** @type {CustomEvent} */ (e).detail;
+  if (requestConfig.verb !== "get") underWay(new Promise((done) => xhr.addEventListener("loadend", done)));
+});
 
 document.addEventListener("htmx:afterRequest", (e) => {
   const { xhr } = /** @type {CustomEvent} */ (e).detail;
@@ -20,3 +25,6 @@ document.addEventListener("htmx:sendError", (e) => {
   if (/** @type {CustomEvent} */ (e).detail.requestConfig.verb === "get") return;
   note("The server does not answer. Nothing is lost; try again when it is back.", true);
 });
+
+// htmx refuses with no reason at all where a connection broke; its events, above, have told of that
+addEventListener("unhandledrejection", (e) => e.reason === undefined && e.preventDefault());

@@ -7,7 +7,11 @@ const OURS = new Set(["hidden", "open", "aria-selected"]);
 
 const { Idiomorph } = globalThis;
 
-Object.assign(Idiomorph.defaults, { ignoreActiveValue: true });
+/** What is being written stays; a focused button takes its new words. */
+Object.defineProperty(Idiomorph.defaults, "ignoreActiveValue", {
+  get: () => !document.activeElement?.matches("button, a, summary"),
+  enumerable: true,
+});
 Object.assign(Idiomorph.defaults.callbacks, {
   // elements that a script fills keep their content
   beforeNodeMorphed: (before) => before.dataset?.filled === undefined,

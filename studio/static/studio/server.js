@@ -11,13 +11,49 @@ const token = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
  * @param {unknown} [data]
  * @returns {Promise<{ok: boolean, status: number, data: any}>}
  */
-export async function send(url, data, method = "POST") {
+export function send(url, data, method = "POST") {
+  const body = data === undefined ? undefined : JSON.stringify(data);
+  return answered(url, { method, body, headers: { "Content-Type": "application/json" } });
+}
+
+/**
+ * POST fields and files as a form does. Never rejects.
+ * @param {string} url
+ * @param {Record<string, string | Blob>} fields
+ */
+export function sendForm(url, fields) {
+  const body = new FormData();
+  for (const [name, value] of Object.entries(fields)) body.append(name, value);
+  return answered(url, { method: "POST", body });
+}
+
+/** What was sent and is not answered yet. */
+const unanswered = new Set();
+
+/** Once all that was sent so far is answered: an undo means the last change, also one that is still under way. */
+export function allAnswered() {
+  return Promise.allSettled(unanswered);
+}
+
+/** @returns {Promise<{ok: boolean, status: number, data: any}>} */
+function answered(url, options) {
+  return underWay(ask(url, options));
+}
+
+/**
+ * @template T
+ * @param {Promise<T>} request that changes something on the server
+ */
+export function underWay(request) {
+  unanswered.add(request);
+  request.finally(() => unanswered.delete(request));
+  return request;
+}
+
+/** @returns {Promise<{ok: boolean, status: number, data: any}>} */
+async function ask(url, options) {
   try {
-    const response = await fetch(url, {
-      method,
-      headers: { "Content-Type": "application/json", "X-CSRFToken": token() },
-      body: data === undefined ? undefined : JSON.stringify(data),
-    });
+    const response = await fetch(url, { ...options, headers: { ...options.headers, "X-CSRFToken": token() } });
     tellStep(response.headers.get("X-Step-Before"), response.headers.get("X-Step"));
     const text = await response.text();
     let parsed = {};
@@ -68,6 +104,22 @@ export async function tryJson(url, version) {
   }
 }
 
+/** Reads of one thing. An answer that a later question, or a change, has overtaken tells an older state: null instead. */
+export class Latest {
+  #turn = 0;
+
+  overtake() {
+    this.#turn++;
+  }
+
+  /** @param {string} url */
+  async read(url) {
+    const turn = ++this.#turn;
+    const data = await tryJson(url);
+    return turn === this.#turn ? data : null;
+  }
+}
+
 /**
  * Put what the server makes of a part of the page into it; while the server does not answer, what is there stays.
  * `other`: what comes is another thing than what is there, nothing of which is to stay.
@@ -78,13 +130,21 @@ export async function fill(target, url, other = false) {
   await globalThis.htmx?.ajax("GET", url, { target, swap })?.catch(() => null);
 }
 
-/** Send part of a file and report how many of its bytes have left. */
-export function putBytes(url, blob, onProgress) {
+/**
+ * Send part of a file and report how many of its bytes have left.
+ * @param {string} url
+ * @param {BodyInit} bytes
+ * @param {string} digest SHA-256 of the bytes, in hexadecimal
+ * @param {(sent: number) => void} onProgress
+ * @returns {Promise<{ok: boolean, status: number, data: any}>}
+ */
+export function putBytes(url, bytes, digest, onProgress) {
   return new Promise((resolve) => {
     const request = new XMLHttpRequest();
     request.open("PUT", url);
     request.setRequestHeader("X-CSRFToken", token());
     request.setRequestHeader("Content-Type", "application/octet-stream");
+    request.setRequestHeader("X-Digest", digest);
     request.upload.onprogress = (e) => onProgress(e.loaded);
     request.onloadend = () => {
       let data = {};
@@ -95,7 +155,7 @@ export function putBytes(url, blob, onProgress) {
       }
       resolve({ ok: request.status >= 200 && request.status < 300, status: request.status, data });
     };
-    request.send(blob);
+    request.send(/** @type {any} */ (bytes));
   });
 }
 

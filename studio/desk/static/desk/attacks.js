@@ -5,7 +5,10 @@ import { below, nearestAttack, nextAttack, nextHit } from "./hits.js";
 import { INK } from "./palette.js";
 import { tryJson } from "../studio/server.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "facts" | "isSilenced" | "redraw">} Needs what this uses of the desk */
+
 export class AttackMarks {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.found = new Map(); // track -> {seconds, strength}

@@ -58,7 +58,6 @@ export const GROUPS = {
     click: [["c"], "Click on or off", (d) => toggleClick(d)],
     ears: [["Shift+C"], "Click left, tracks right", (d) => toggleEars(d)],
     lead: [["n"], "Count-in of a bar", (d) => setLead(d, d.player.bars ? 0 : 1)],
-    result: [["Ctrl+Enter"], "Recording, or the reshaped result", (d) => d.reshaping.toggle()],
     "keep-in-view": [["f"], "Keep the playhead in view", (d) => toggleFollow(d)],
   },
   Doubts: {
@@ -154,6 +153,15 @@ export const GROUPS = {
     starts: chosen(["Shift+E"], "Mapped music starts at the beat", (beat) => ({ kind: "starts", beat })),
     ends: chosen(["e"], "Mapped music ends at the beat", (beat) => ({ kind: "ends", beat })),
   },
+  Reshape: {
+    result: [["Ctrl+Enter"], "Recording, or the reshaped result", (d) => d.reshaping.toggle()],
+    tighten: [["$"], "Tighten the stretch", (d) => d.reshaping.tighten()],
+    "attack-sooner": [["^"], "The player's attack 5 ms earlier", (d) => d.reshaping.moveAttack(-5)],
+    "attack-later": [["&"], "The player's attack 5 ms later", (d) => d.reshaping.moveAttack(5)],
+    "attack-grid": [["%"], "The player's attack to the grid", (d) => d.reshaping.moveAttack(null)],
+    "engine-on": [["Ctrl+ArrowDown"], "Stretch the player another way", (d) => d.reshaping.stepEngine(1)],
+    "engine-back": [["Ctrl+ArrowUp"], "The way before", (d) => d.reshaping.stepEngine(-1)],
+  },
   Look: {
     fold: [["v"], "Bars in rows, or tracks", (d) => d.fold.toggle()],
     "row-up": [["ArrowUp"], "Rows: bar back", (d) => d.fold.shown && d.fold.walk(-1)],
@@ -199,6 +207,8 @@ const SHOWN = {
   "Shift+ArrowDown": "Shift ↓",
   "Ctrl+ArrowLeft": "Ctrl ←",
   "Ctrl+ArrowRight": "Ctrl →",
+  "Ctrl+ArrowUp": "Ctrl ↑",
+  "Ctrl+ArrowDown": "Ctrl ↓",
   "Ctrl+Enter": "Ctrl Enter",
   "Ctrl+z": "Ctrl Z",
   "Ctrl+Shift+Z": "Ctrl Shift Z",
@@ -220,12 +230,13 @@ export function commands(desk) {
   };
 
   addEventListener("keydown", (e) => {
-    const field = e.target.closest?.("input:not([type=range]), select, textarea, dialog");
+    const field = e.target.closest?.("input:not([type=range], [type=checkbox]), select, textarea, dialog");
     const always = e.key === "Enter" && (e.ctrlKey || e.metaKey); // between recording and result, wherever the focus is
     if (field && !always) {
       if (e.key === "Escape" && field.matches("input, select")) field.blur();
       return;
     }
+    if (e.key === " " && e.target.matches?.("[type=checkbox]")) return; // it is ticked
     // a button that has the focus takes Enter, unless taps wait for it
     if (e.key === "Enter" && !always && e.target.matches?.("button, a, summary") && !desk.tapping.taps.length) return;
     let key = e.key;

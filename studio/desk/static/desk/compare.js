@@ -4,7 +4,10 @@
 import { INK, SANS } from "./palette.js";
 import { note, tryJson } from "../studio/server.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "facts" | "panels" | "player" | "redraw" | "view">} Needs what this uses of the desk */
+
 export class Compare {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.other = null;

@@ -16,7 +16,7 @@ import { isSilenced } from "./levels.js";
 import { loopBars } from "./looping.js";
 import { Marks } from "./marks.js";
 import { isStrong, setContrast } from "./palette.js";
-import { drawOverview } from "./overview.js";
+import { Overview } from "./overview.js";
 import { News } from "./news.js";
 import { Panels } from "./panels.js";
 import { Parts } from "../parts/parts.js";
@@ -36,7 +36,7 @@ const byId = (id) => document.getElementById(id);
 const LOWEST = 44;
 const HIGHEST = 190;
 
-class Desk {
+export class Desk {
   constructor(facts) {
     this.facts = facts;
     this.commands = COMMANDS;
@@ -58,8 +58,11 @@ class Desk {
     this.chords = new Chords(this);
     this.order = new Order(this);
     this.reshaping = new Reshaping(this);
+    /** @type {Panels} */
     this.panels = new Panels(this);
     this.readout = new Readout(this);
+    this.overview = new Overview(this);
+    /** @type {News} */
     this.news = new News(this);
     /** @type {[number, number] | null} where the pointer is on the page */
     this.pointer = null;
@@ -299,7 +302,7 @@ class Desk {
       drawLanes(this);
       drawRuler(this);
       drawContour(this);
-      drawOverview(this);
+      this.overview.draw();
       this.chords.draw();
       this.fold.draw();
       this.parts.roll.draw();
@@ -348,7 +351,7 @@ class Desk {
     pointing(this);
     onFiles(byId("choose"), async (files) => {
       await gather(this.facts.id, files, byId("sending"));
-      globalThis.htmx.trigger("#jobs", "ask");
+      this.news.look();
     });
     // the sound card takes a moment to start: it does so at the first touch, not at the first Space
     for (const kind of ["pointerdown", "keydown"])

@@ -4,11 +4,14 @@
 import { toggleClick } from "./switches.js";
 import { renew } from "../studio/renewing.js";
 import { clock } from "../studio/clock.js";
-import { send, tryJson } from "../studio/server.js";
+import { note, send, tryJson } from "../studio/server.js";
+
+/** @typedef {Pick<import("./desk.js").Desk, "clickLevel" | "editing" | "facts" | "follows" | "panels" | "player" | "redraw" | "step" | "visit">} Needs what this uses of the desk */
 
 const PREROLL = 2; // seconds played before a doubt
 
 export class Doubts {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.list = [];
@@ -94,11 +97,12 @@ export class Doubts {
   async dismiss() {
     const doubt = this.now;
     if (!doubt) return;
-    await send(`/sessions/${this.desk.facts.id}/mark`, {
+    const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, {
       kind: "fine",
       name: doubt.kind,
       stretch: [doubt.start, Math.max(doubt.end, doubt.start + 0.1)],
     });
+    if (!ok) return note(data.error, true);
     await this.ask();
     if (this.list.length) this.visit(Math.min(Math.max(0, this.open), this.list.length - 1));
   }

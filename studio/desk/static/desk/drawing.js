@@ -3,12 +3,17 @@
 
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "before" | "canvas" | "compare" | "contourScale" | "doubts" | "grid" | "gridStrength" | "hover" | "hoverEnd" | "isSilenced" | "laneHeight" | "lanes" | "later" | "loop" | "marks" | "parts" | "reshaping" | "scroller" | "selected" | "tapping" | "view" | "waveGain" | "waves">} Needs what this uses of the desk */
+
 export const STRIP = 17; // pixels of time above the bars in the ruler
 export const TAB = 26; // width of the handles at the ends of the mapped music
 
 const crisp = (x) => Math.round(x) + 0.5;
 
-/** Grid lines: whole pixels as filled boxes, which are drawn far quicker than strokes. */
+/**
+ * Grid lines: whole pixels as filled boxes, which are drawn far quicker than strokes.
+ * @param {Needs} desk
+ */
 function verticals(context, desk, top, bottom) {
   const { view, grid } = desk;
   if (!grid) return;
@@ -26,6 +31,7 @@ function verticals(context, desk, top, bottom) {
   context.globalAlpha = 1;
 }
 
+/** @param {Needs} desk */
 function shadeLoop(context, desk, height) {
   const { loop, view } = desk;
   if (!loop) return;
@@ -33,7 +39,10 @@ function shadeLoop(context, desk, height) {
   context.fillRect(view.x(loop[0]), 0, (loop[1] - loop[0]) / view.perPixel, height);
 }
 
-/** What an edit in preview changes is tinted: from the first to the last beat that would stand or count elsewhere. */
+/**
+ * What an edit in preview changes is tinted: from the first to the last beat that would stand or count elsewhere.
+ * @param {Needs} desk
+ */
 function shadeChange(context, desk, height) {
   const { before, grid, view } = desk;
   if (!before || !grid) return;
@@ -60,6 +69,7 @@ function dot(context, x, y, large) {
 
 const NICE = [0.5, 1, 2, 5, 10, 20, 50];
 
+/** @param {Needs} desk */
 export function drawContour(desk) {
   const { context, width, height } = fresh(desk.canvas.contour);
   const { view, grid } = desk;
@@ -137,7 +147,10 @@ function showScale(labels) {
   }
 }
 
-/** Doubts as diamonds on a line, larger the graver. */
+/**
+ * Doubts as diamonds on a line, larger the graver.
+ * @param {Pick<Needs, "doubts">} desk
+ */
 export function drawDoubts(context, desk, x, y, size) {
   for (const d of desk.doubts.list) {
     const at = x((d.start + d.end) / 2 > d.start + 4 ? d.start : (d.start + d.end) / 2);
@@ -152,6 +165,7 @@ export function drawDoubts(context, desk, x, y, size) {
   }
 }
 
+/** @param {Needs} desk */
 export function drawRuler(desk) {
   const { context, width, height } = fresh(desk.canvas.ruler);
   const { view, grid } = desk;
@@ -223,7 +237,10 @@ export function drawRuler(desk) {
   }
 }
 
-/** Beyond the mapped music the ruler is hatched; a tab at either end can be dragged. */
+/**
+ * Beyond the mapped music the ruler is hatched; a tab at either end can be dragged.
+ * @param {Needs} desk
+ */
 function drawEnds(context, desk, width, height) {
   const [start, end] = desk.grid.ends.map((t) => desk.view.x(t));
   const tall = height - STRIP - 1;
@@ -285,6 +302,7 @@ export function clock(seconds, step = 1) {
   return `${sign}${minutes}:${(Number(rest) >= 60 ? (0).toFixed(digits) : rest).padStart(digits ? 3 + digits : 2, "0")}`;
 }
 
+/** @param {Needs} desk */
 export function drawLanes(desk) {
   const canvas = desk.canvas.lanes;
   const { context, width, height, ratio } = fresh(canvas);

@@ -2,10 +2,13 @@
 // Edits: asked of the server, previewed while a line is dragged, then made. The server snaps and decides.
 
 import { clock } from "../studio/clock.js";
-import { note, send } from "../studio/server.js";
+import { allAnswered, note, send } from "../studio/server.js";
 import { Grid } from "./grid.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "before" | "bpmAt" | "endPreview" | "facts" | "grid" | "news" | "pointer" | "reach" | "reshaping" | "setMap" | "showPreview" | "step" | "tip" | "view">} Needs what this uses of the desk */
+
 export class Editing {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.asking = false; // one preview at a time; the latest wish waits
@@ -31,7 +34,6 @@ export class Editing {
   async #make(edit) {
     this.endGlance();
     if (clock.key) return note("The map is edited on the recording: Ctrl Enter goes there.", true);
-    const begun = performance.now();
     const { ok, status, data } = await send(`${this.url}/edit`, { ...edit, step: this.desk.step, had: true });
     if (ok || status === 409) this.desk.setMap(data);
     else this.desk.endPreview();
@@ -39,7 +41,6 @@ export class Editing {
       note(data.error, true, { words: "Take that back and do it", act: () => this.make({ ...edit, overrule: true }) });
     else if (!ok) note(data.error ?? "The edit could not be made.", true);
     if (data.unchanged) note("That changes nothing.");
-    if (ok) requestAnimationFrame(() => (this.desk.editLatency = performance.now() - begun));
     if (ok && !data.unchanged) this.#offerFlip(data.flipped);
     return ok;
   }
@@ -78,6 +79,7 @@ export class Editing {
 
   #go(where) {
     return this.inTurn(async () => {
+      await allAnswered();
       const { ok, status, data } = await send(`${this.url}/undo`, { ...where, step: this.desk.step });
       const result = clock.key;
       if (result) await this.desk.reshaping.show("");

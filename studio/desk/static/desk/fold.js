@@ -5,11 +5,14 @@ import { clock } from "../studio/clock.js";
 import { note, tryJson } from "../studio/server.js";
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "doubts" | "editing" | "facts" | "grid" | "gridStrength" | "player" | "pointer" | "reach" | "select" | "setLoop" | "step" | "tip" | "wake">} Needs what this uses of the desk */
+
 const LEFT = 64; // room for bar numbers and doubts
 const RIGHT = 60;
 const HEAD = 24;
 
 export class Fold {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.box = document.getElementById("fold");

@@ -3,6 +3,8 @@
 
 import { note, send } from "../studio/server.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "commands" | "doubts" | "editing" | "stretches">} Needs what this uses of the desk */
+
 /** attribute: what a click on a button that has it does */
 const BUTTONS = {
   edit: (d, data) => d.editing.make(JSON.parse(data.edit)),
@@ -20,6 +22,7 @@ const BUTTONS = {
  * The edit that a press of a button would make, if it makes one.
  * @param {any} desk
  * @param {Record<string, string | undefined>} data
+ * @param {Needs} desk
  */
 function would(desk, { edit, ratio, offset, do: name }) {
   if (edit) return JSON.parse(edit);
@@ -66,8 +69,9 @@ const FORMS = {
       : note("Choose a stretch first: drag along the time above the bars.", true),
   "#new-section": (d, form) => d.marks.set("section", form.elements.name.value),
   "#name-version": async (d, form) => {
-    await send(`/sessions/${d.facts.id}/version`, { name: form.elements.name.value });
-    d.panels.refresh();
+    const { ok, data } = await send(`/sessions/${d.facts.id}/version`, { name: form.elements.name.value });
+    if (!ok) return note(data.error, true);
+    return d.panels.refresh();
   },
   ".rough": (d, form) =>
     d.editing.make({
@@ -78,6 +82,7 @@ const FORMS = {
     }),
 };
 
+/** @param {Needs} desk */
 export function forms(desk, run) {
   document.addEventListener("click", (e) => {
     const button = e.target.closest("button, [data-do]");

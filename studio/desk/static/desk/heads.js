@@ -1,8 +1,11 @@
 // @ts-check
 // The track heads beside the lanes: name, mute, solo, level. Changes go to the mixer at once and to the server.
 
-import { send } from "../studio/server.js";
+import { post } from "../studio/outbox.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "laneHeight" | "lanes" | "parts" | "player" | "redraw">} Needs what this uses of the desk */
+
+/** @param {Needs} desk */
 export function drawHeads(desk) {
   const box = document.getElementById("heads");
   box.replaceChildren(...desk.lanes.map((t) => head(desk, t)));
@@ -10,6 +13,7 @@ export function drawHeads(desk) {
 
 const address = (lane) => `/${lane.instrument ? "parts" : "tracks"}/${lane.id}`;
 
+/** @param {Needs} desk */
 function head(desk, track) {
   const el = document.createElement("div");
   el.className = "trackhead" + (desk.laneHeight < 70 ? " low" : "");
@@ -27,7 +31,7 @@ function head(desk, track) {
     level.title = `${level.value} dB`;
     desk.player.mix();
   };
-  level.onchange = () => send(address(track), { gain: track.gain });
+  level.onchange = () => post(address(track), { gain: track.gain });
   el.append(name, flag(desk, track, "M", "muted", "Mute"), flag(desk, track, "S", "solo", "Solo"), level);
   if (track.instrument) {
     const open = Object.assign(document.createElement("button"), {
@@ -55,6 +59,7 @@ function head(desk, track) {
   return el;
 }
 
+/** @param {Needs} desk */
 function flag(desk, track, letter, what, words) {
   const button = document.createElement("button");
   button.className = `flag ${what}`;
@@ -67,7 +72,7 @@ function flag(desk, track, letter, what, words) {
     button.setAttribute("aria-pressed", track[what]);
     desk.player.mix();
     desk.redraw();
-    send(address(track), { [what]: track[what] });
+    post(address(track), { [what]: track[what] });
   };
   return button;
 }

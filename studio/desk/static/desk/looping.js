@@ -1,18 +1,29 @@
 // @ts-check
 // What plays round and round is also the chosen stretch: a bar, two, or as many as keys add.
 
-/** This bar in a loop, or none. */
+/** @typedef {Pick<import("./desk.js").Desk, "grid" | "loop" | "player" | "setLoop">} Needs what this uses of the desk */
+
+/**
+ * This bar in a loop, or none.
+ * @param {Needs} desk
+ */
 export function toggleLoop(desk) {
   if (desk.loop) return desk.setLoop(null);
   return desk.grid && loopBars(desk, barNow(desk));
 }
 
-/** This bar and the next in a loop. */
+/**
+ * This bar and the next in a loop.
+ * @param {Needs} desk
+ */
 export function loopTwo(desk) {
   return desk.grid && loopBars(desk, barNow(desk), 2);
 }
 
-/** The stretch a bar longer (+1) or shorter (-1) at its end; without one it begins with this bar. */
+/**
+ * The stretch a bar longer (+1) or shorter (-1) at its end; without one it begins with this bar.
+ * @param {Needs} desk
+ */
 export function stretchBy(desk, by) {
   const { grid, loop } = desk;
   if (!grid) return undefined;
@@ -24,7 +35,10 @@ export function stretchBy(desk, by) {
   return to > from ? desk.setLoop([loop[0], lineAt(grid, to)]) : undefined;
 }
 
-/** `count` bars from a bar's number on in a loop. */
+/**
+ * `count` bars from a bar's number on in a loop.
+ * @param {Needs} desk
+ */
 export function loopBars(desk, bar, count = 1) {
   const { grid } = desk;
   const from = grid.bar.indexOf(bar);
@@ -34,5 +48,6 @@ export function loopBars(desk, bar, count = 1) {
   return desk.setLoop([grid.time[from], lineAt(grid, to)], count === 1 ? bar : undefined);
 }
 
+/** @param {Needs} desk */
 const barNow = (desk) => desk.grid.bar[Math.max(0, desk.grid.sounding(desk.player.seconds))];
 const lineAt = (grid, place) => (place < grid.length ? grid.time[place] : grid.end(place - 1));

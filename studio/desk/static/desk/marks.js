@@ -3,7 +3,9 @@
 
 import { INK, SANS } from "./palette.js";
 import { clock } from "../studio/clock.js";
-import { note, send, tryJson } from "../studio/server.js";
+import { Latest, note, send } from "../studio/server.js";
+
+/** @typedef {Pick<import("./desk.js").Desk, "doubts" | "editing" | "facts" | "go" | "grid" | "loop" | "player" | "redraw" | "setLoop" | "view">} Needs what this uses of the desk */
 
 export const SECTION_COLOURS = ["#7d530c", "#1f655a", "#52627a", "#9a3324", "#5b4a78"];
 
@@ -11,8 +13,10 @@ export const SECTION_COLOURS = ["#7d530c", "#1f655a", "#52627a", "#9a3324", "#5b
 const OVER = { lock: "locked", hold: "hold", free: "no beats" };
 
 export class Marks {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
+    this.latest = new Latest();
     this.list = [];
   }
 
@@ -21,11 +25,12 @@ export class Marks {
   }
 
   async ask() {
-    const found = await tryJson(`/sessions/${this.desk.facts.id}/marks`);
+    const found = await this.latest.read(`/sessions/${this.desk.facts.id}/marks`);
     if (found) this.#take(found);
   }
 
   #take({ marks }) {
+    this.latest.overtake();
     this.list = marks;
     this.show();
     this.desk.redraw();
@@ -60,8 +65,12 @@ export class Marks {
   }
 
   async #recolour(mark) {
-    const { data } = await send(`/sessions/${this.desk.facts.id}/mark`, { recolour: mark.id, colour: mark.colour + 1 });
-    if (data.marks) this.#take(data);
+    const { ok, data } = await send(`/sessions/${this.desk.facts.id}/mark`, {
+      recolour: mark.id,
+      colour: mark.colour + 1,
+    });
+    if (ok) this.#take(data);
+    else note(data.error, true);
   }
 
   go(by) {

@@ -1,6 +1,6 @@
 // @ts-check
 // The mixer runs in the audio thread: one sample clock for all tracks and the click.
-// It plays the blocks that the page sends, and waits while the next one is missing.
+// It plays the blocks that the page sends, and waits where a block is missing.
 
 import { below } from "./hits.js";
 import { Route } from "./route.js";

@@ -2,17 +2,35 @@
 // What happens on the server while the page is open: steps made by requests, tracks that were analysed, maps that were
 // found or edited in another window.
 
-import { note, tryJson } from "../studio/server.js";
+import { fill, note, tryJson } from "../studio/server.js";
+
+/** @typedef {Pick<import("./desk.js").Desk, "before" | "chords" | "editing" | "facts" | "mapped" | "order" | "panels" | "parts" | "player" | "setFacts" | "setMap" | "step">} Needs what this uses of the desk */
+
+/** Milliseconds between two looks at the progress of work, and where nothing is worked on. */
+const BUSY_EVERY = 800;
+const QUIET_EVERY = 3000;
 
 export class News {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     document.addEventListener("step-made", (e) => {
       const [before, after] = /** @type {CustomEvent} */ (e).detail;
       this.#stepMade(before, after);
     });
+    // while something is worked on, its progress is asked for more often
+    setInterval(() => document.body.dataset.busy !== "no" && this.look(), BUSY_EVERY);
+    setInterval(() => this.look(), QUIET_EVERY);
     document.body.addEventListener("tracks-changed", () => this.reload().then(() => desk.panels.refresh()));
     document.body.addEventListener("session-state", (e) => this.#sessionState(/** @type {CustomEvent} */ (e).detail));
+  }
+
+  /** Ask what is worked on; with the answer comes what is new. One question at a time. */
+  async look() {
+    if (this.looking || document.hidden) return;
+    this.looking = true;
+    await fill("#jobs", `${this.#session}/jobs`);
+    this.looking = false;
   }
 
   get #session() {

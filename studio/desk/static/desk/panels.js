@@ -4,10 +4,15 @@
 import { setLead } from "./switches.js";
 import { fill } from "../studio/server.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "clickLevel" | "compare" | "doubts" | "facts" | "follows" | "marks" | "parts" | "player" | "reach" | "reshaping" | "selected" | "setReach" | "step" | "stretches">} Needs what this uses of the desk */
+
 const SHEETS = { lean: "lean", score: "score" }; // pane: address of its sheet
+/** Milliseconds until a panel that did not come is asked for again. */
+const AGAIN = 1000;
 const byId = (id) => document.getElementById(id);
 
 export class Panels {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.stage = null;
@@ -16,6 +21,12 @@ export class Panels {
     for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.open(b.dataset.stage);
     // right after the swap, before the screen shows all panes at once
     document.body.addEventListener("htmx:afterSwap", (e) => e.target.id === "panel" && this.#shown());
+    // where the server was away, or busy for too long, it is asked again
+    document.body.addEventListener("htmx:afterRequest", (e) => {
+      const { target, xhr, requestConfig } = /** @type {CustomEvent} */ (e).detail;
+      const failed = xhr.status === 0 || xhr.status >= 500;
+      if (target?.id === "panel" && requestConfig.verb === "get" && failed) this.refresh(AGAIN);
+    });
   }
 
   /** Open the panel of a stage. */
@@ -69,6 +80,9 @@ export class Panels {
     desk.setReach(desk.reach);
     this.turn(this.pane);
     desk.reshaping.mark();
+    // in the zone of whoever looks
+    for (const el of /** @type {NodeListOf<HTMLElement>} */ (document.querySelectorAll("[data-made]")))
+      el.title = `${el.textContent}, ${new Date(el.dataset.made).toLocaleString([], { dateStyle: "medium", timeStyle: "short" })}`;
     for (const part of [desk.doubts, desk.marks, desk.compare]) part.show();
     this.#reached();
     if (byId("click-pan")) byId("click-pan").value = desk.player.clickPan;

@@ -3,7 +3,7 @@
 
 import { factors } from "./levels.js";
 import { clocked } from "../studio/clock.js";
-import { getJson, tryJson } from "../studio/server.js";
+import { getJson, note, tryJson } from "../studio/server.js";
 
 const AHEAD = 12; // blocks kept loaded in front
 const MOST = 48; // blocks held in all
@@ -14,6 +14,7 @@ export class Player extends EventTarget {
     this.facts = facts;
     this.context = new AudioContext({ sampleRate: facts.rate, latencyHint: "interactive" });
     this.at = 0; // samples
+    this.silent = new Set(); // keys of tracks that it was said of
     this.playing = false;
     this.leading = false;
     this.heldAt = 0; // mixer time of the last report
@@ -232,6 +233,7 @@ export class Player extends EventTarget {
       const url = clocked(`/sessions/${this.facts.id}/blocks/${number}?${this.laid}`);
       const response = await fetch(url, { signal: abort.signal });
       if (!response.ok) throw new Error(String(response.status));
+      this.#tellSilent(response.headers.get("X-Silent"));
       const data = await response.arrayBuffer();
       if (generation !== this.generation) return;
       this.#post({ do: "block", number, data }, [data]);
@@ -241,6 +243,16 @@ export class Player extends EventTarget {
     } catch {
       if (generation === this.generation && !abort.signal.aborted)
         setTimeout(() => (this.asked.delete(number), this.#stream()), 500);
+    }
+  }
+
+  /** Tracks whose files cannot be read: said once for each. */
+  #tellSilent(keys) {
+    for (const key of keys?.split(",") ?? []) {
+      if (this.silent.has(key)) continue;
+      this.silent.add(key);
+      const name = this.facts.tracks.find((t) => t.id === Number(key))?.name ?? "A track";
+      note(`${name} is silent: its file is missing or damaged. The other tracks play on.`, true);
     }
   }
 

@@ -3,8 +3,11 @@
 
 import { STRIP, TAB } from "./drawing.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "canvas" | "contourScale" | "editing" | "facts" | "grid" | "hover" | "hoverEnd" | "laneHeight" | "loop" | "panels" | "player" | "redraw" | "reshaping" | "scroller" | "select" | "setLoop" | "setWaveGain" | "view" | "wake" | "waveGain">} Needs what this uses of the desk */
+
 const GRAB = 9; // pixels around a line that take hold of it
 
+/** @param {Needs} desk */
 export function pointing(desk) {
   const { ruler, lanes, contour, overview } = desk.canvas;
   const xOf = (e) => e.clientX - lanes.getBoundingClientRect().left;
@@ -45,6 +48,7 @@ export function pointing(desk) {
   for (const canvas of [ruler, lanes, contour]) {
     canvas.addEventListener("pointermove", (e) => {
       if (e.buttons) return;
+      if (canvas === lanes && desk.reshaping.dragging.at(xOf(e), e.offsetY)) return (canvas.style.cursor = "grab");
       const end = canvas === ruler ? endAt(xOf(e), e.offsetY) : null;
       if (end !== desk.hoverEnd) {
         desk.hoverEnd = end;
@@ -78,6 +82,8 @@ export function pointing(desk) {
         desk.panels.turn("beat");
         return desk.editing.dragTempo(canvas, e, dot);
       }
+      const held = canvas === lanes ? desk.reshaping.dragging.at(x, e.offsetY) : null;
+      if (held) return desk.reshaping.dragging.start(canvas, e, held, (ev) => desk.view.time(xOf(ev)));
       if (canvas === contour) return stretch(canvas, e, x); // lines are held in the ruler and the lanes
       const beat = beatAt(x);
       if (beat !== null) {

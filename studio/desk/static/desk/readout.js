@@ -3,10 +3,13 @@
 
 import { clock } from "./drawing.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "fold" | "grid" | "player" | "view">} Needs what this uses of the desk */
+
 const byId = (id) => document.getElementById(id);
 const WIDEST = 50; // ms either way on the scale of the distance
 
 export class Readout {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.measured = null; // the time of the beat whose distance is shown

@@ -3,9 +3,12 @@
 
 import { send } from "../studio/server.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "facts" | "grid" | "loop" | "panels" | "step">} Needs what this uses of the desk */
+
 const byId = (id) => document.getElementById(id);
 
 export class Stretches {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.within = 5; // ms

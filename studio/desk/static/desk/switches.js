@@ -3,14 +3,18 @@
 
 import { note, send } from "../studio/server.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "clickLevel" | "facts" | "follows" | "player">} Needs what this uses of the desk */
+
 const byId = (id) => document.getElementById(id);
 
+/** @param {Needs} desk */
 export function toggleClick(desk) {
   const on = desk.player.clickLevel === 0;
   desk.player.setClick(on ? desk.clickLevel : 0);
   byId("click").setAttribute("aria-pressed", on);
 }
 
+/** @param {Needs} desk */
 export async function setClickStyle(desk) {
   const [sound, figure] = [byId("click-sound").value, byId("click-figure").value];
   const { ok, data } = await send(`/sessions/${desk.facts.id}/click-style`, { sound, figure });
@@ -18,6 +22,7 @@ export async function setClickStyle(desk) {
   return desk.player.refreshClick();
 }
 
+/** @param {Needs} desk */
 export function toggleEars(desk) {
   desk.player.setEars(!desk.player.ears);
   note(desk.player.ears ? "Click in the left ear, tracks in the right." : "Click and tracks in both ears.");
@@ -25,17 +30,22 @@ export function toggleEars(desk) {
 
 export const SLOWEST = 0.5;
 
-/** A step slower or faster; from the slowest on slower is full speed again. */
+/**
+ * A step slower or faster; from the slowest on slower is full speed again.
+ * @param {Needs} desk
+ */
 export function stepPace(desk, by) {
   const next = Math.round(100 * (desk.player.pace + by)) / 100;
   setPace(desk, next < SLOWEST ? 1 : Math.min(1, next));
 }
 
+/** @param {Needs} desk */
 export function setPace(desk, pace) {
   desk.player.setPace(pace);
   byId("pace").value = String(Math.round(100 * pace));
 }
 
+/** @param {Needs} desk */
 export function setLead(desk, bars) {
   desk.player.bars = bars;
   byId("lead-in").setAttribute("aria-pressed", bars > 0);
@@ -43,6 +53,7 @@ export function setLead(desk, bars) {
   if (choice) choice.value = String(bars);
 }
 
+/** @param {Needs} desk */
 export function toggleFollow(desk) {
   desk.follows = !desk.follows;
   byId("keep-in-view").setAttribute("aria-pressed", desk.follows);

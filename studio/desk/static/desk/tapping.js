@@ -3,7 +3,10 @@
 
 import { note } from "../studio/server.js";
 
+/** @typedef {Pick<import("./desk.js").Desk, "editing" | "grid" | "player" | "redraw">} Needs what this uses of the desk */
+
 export class Tapping {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.taps = [];

@@ -3,10 +3,14 @@
 
 import { INK, SERIF, fresh } from "../desk/palette.js";
 import { clock } from "../studio/clock.js";
-import { note, send, tryJson } from "../studio/server.js";
+import { Latest, note, send } from "../studio/server.js";
+
+/** @typedef {Pick<import("../desk/desk.js").Desk, "facts" | "layout" | "player" | "redraw" | "step" | "view" | "wake">} Needs what this uses of the desk */
 
 export class Chords {
+  /** @param {Needs} desk */
   constructor(desk) {
+    this.latest = new Latest();
     this.desk = desk;
     this.canvas = document.getElementById("chords");
     this.data = null;
@@ -21,7 +25,7 @@ export class Chords {
   async ask() {
     const { desk } = this;
     if (desk.step === null) return;
-    const data = await tryJson(`/sessions/${desk.facts.id}/chords`);
+    const data = await this.latest.read(`/sessions/${desk.facts.id}/chords`);
     if (data) this.#take(data);
   }
 
@@ -45,6 +49,7 @@ export class Chords {
 
   #answered({ ok, data }) {
     if (!ok) note(data.error, true);
+    this.latest.overtake();
     if (data.at) this.#take(data);
   }
 

@@ -1,42 +1,119 @@
 // @ts-check
-// Bringing files in: dropped or chosen, sent in parts, each going on where an interrupted one stopped.
+// Bringing files in: dropped or chosen, sent in parts with their digests, going on where an interrupted one stopped.
 
+import { sha256 } from "../noble/sha2.js";
+import { bytesToHex } from "../noble/utils.js";
 import { note, putBytes, send } from "../studio/server.js";
 
+/** Bytes sent at once; times a part is sent again while the server does not answer, or gets other bytes than were sent. */
 const PART = 4 * 2 ** 20;
+const TRIES = 15;
+/** Milliseconds until it is tried again: a little longer each time. */
+const pause = (tries) => Math.min(5000, 700 * tries);
 
-/** Send one file; `show(share)` is told how far it is. Resolves to whether it became a track. */
-async function sendFile(session, file, show) {
-  const begun = await send(`/sessions/${session}/uploads`, { name: file.name, size: file.size });
-  if (!begun.ok) {
-    note(begun.data.error ?? "The upload could not begin.", true);
+const wait = (ms) => new Promise((done) => setTimeout(done, ms));
+const bytesOf = async (file, from, to) => new Uint8Array(await file.slice(from, to).arrayBuffer());
+
+/** SHA-256 of the first `length` bytes of a file, to be gone on with. */
+async function begun(file, length) {
+  const hash = sha256.create();
+  for (let at = 0; at < length; at += PART) hash.update(await bytesOf(file, at, Math.min(length, at + PART)));
+  return hash;
+}
+
+/**
+ * Send one file; `show(share)` is told how far it is. Resolves to whether it became a track.
+ * @param {number} session
+ * @param {File} file
+ * @param {string[]} among the names of all that come with it
+ * @param {(share: number) => void} show
+ */
+async function sendFile(session, file, among, show) {
+  try {
+    return await new Sending(session, file, among, show).send();
+  } catch {
+    // the browser cannot read it: a folder, a file that was moved or changed meanwhile
+    note(`“${file.name}” could not be read. If it was moved or changed, drop it again.`, true);
     return false;
   }
-  let sent = begun.data.received;
-  let failures = 0;
-  while (sent < file.size) {
-    const start = sent;
-    const part = file.slice(start, start + PART);
-    const answer = await putBytes(`/uploads/${begun.data.id}?offset=${start}`, part, (n) =>
-      show((start + n) / file.size),
-    );
-    if (answer.ok) {
-      if (answer.data.track) break;
-      sent = answer.data.received;
-      failures = 0;
-    } else if (answer.status === 409) {
-      sent = answer.data.received;
-    } else if (answer.status === 0 && failures++ < 4) {
-      await new Promise((r) => setTimeout(r, 700 * failures)); // the server may be starting again
-      const again = await send(`/sessions/${session}/uploads`, { name: file.name, size: file.size });
-      if (again.ok) sent = again.data.received;
-    } else {
-      note(answer.data.error ?? `“${file.name}” could not be sent.`, true);
-      return false;
+}
+
+class Sending {
+  /**
+   * @param {number} session
+   * @param {File} file
+   * @param {string[]} among
+   * @param {(share: number) => void} show
+   */
+  constructor(session, file, among, show) {
+    this.session = session;
+    this.file = file;
+    this.among = among;
+    this.show = show;
+    this.failures = 0;
+    this.id = 0; // of the upload
+    this.sent = 0; // bytes
+    this.hash = sha256.create(); // of them
+  }
+
+  /** Say what comes. What has arrived of a file of the same name and size is gone on with if it is this file's beginning. */
+  async #announce(fresh = false) {
+    const { name, size } = this.file;
+    const { ok, status, data } = await send(`/sessions/${this.session}/uploads`, { name, size, fresh });
+    if (!ok) return this.#failed(status, data);
+    const hash = await begun(this.file, data.received);
+    if (data.received && bytesToHex(hash.clone().digest()) !== data.digest) return this.#announce(true);
+    [this.id, this.sent, this.hash] = [data.id, data.received, hash];
+    return true;
+  }
+
+  /** The server is away for a moment, or it is over: whether to go on. */
+  async #failed(status, data) {
+    if (status === 0 && this.failures++ < TRIES) {
+      await wait(pause(this.failures)); // the server may be starting again
+      return this.#announce();
+    }
+    note(data.error ?? `“${this.file.name}” could not be sent.`, true);
+    return false;
+  }
+
+  async send() {
+    const { file } = this;
+    if (!(await this.#announce())) return false;
+    let ended = { ok: false, status: 409, data: {} };
+    while (!ended.ok) {
+      while (this.sent < file.size) if (!(await this.#part())) return false;
+      ended = await this.#finish();
+      // 409: not all is there; what is missing is sent
+      if (!ended.ok && !(await this.#failed(ended.status === 409 ? 0 : ended.status, ended.data))) return false;
+    }
+    this.show(1);
+    return true;
+  }
+
+  /** Asked for again where the answer did not come: it is the same then. */
+  async #finish() {
+    const digest = bytesToHex(this.hash.clone().digest());
+    for (let tries = 0; ; tries++) {
+      const answer = await send(`/uploads/${this.id}/finish`, { digest, among: this.among });
+      if (answer.status !== 0 || tries >= TRIES) return answer;
+      await wait(pause(tries + 1));
     }
   }
-  show(1);
-  return true;
+
+  async #part() {
+    const { file, sent } = this;
+    const bytes = await bytesOf(file, sent, sent + PART);
+    const answer = await putBytes(`/uploads/${this.id}?offset=${sent}`, bytes, bytesToHex(sha256(bytes)), (n) =>
+      this.show((sent + n) / file.size),
+    );
+    if (answer.ok) {
+      this.hash.update(bytes);
+      [this.sent, this.failures] = [sent + bytes.length, 0];
+      return true;
+    }
+    return this.#failed(answer.status === 409 ? 0 : answer.status, answer.data);
+  }
 }
 
 /** Send files one after another with a progress bar in `box`; then start finding beats. Resolves to the number of tracks. */
@@ -52,17 +129,19 @@ export async function gather(session, files, box) {
   line.id = "uploading";
   line.append(bar, words);
   box.append(line);
+  const names = files.map((f) => f.name);
   let before = 0;
   let tracks = 0;
   for (const [i, file] of files.entries()) {
     words.textContent = `Bringing in ${file.name} (${i + 1} of ${files.length})`;
     words.title = file.name;
-    if (await sendFile(session, file, (share) => (bar.value = (before + share * file.size) / total))) tracks += 1;
+    if (await sendFile(session, file, names, (share) => (bar.value = (before + share * file.size) / total)))
+      tracks += 1;
     before += file.size;
     bar.value = before / total;
   }
   line.remove();
-  if (tracks) await send(`/sessions/${session}/find`);
+  if (tracks) await send(`/sessions/${session}/find?first=1`); // a map that is there already stays
   return tracks;
 }
 
@@ -85,7 +164,8 @@ async function filesOf(transfer) {
   const entries = [...transfer.items].map((i) => i.webkitGetAsEntry?.()).filter(Boolean);
   if (entries.length) for (const e of entries) await walk(e);
   else out.push(...transfer.files);
-  return out.sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+  const folder = entries.length === 1 && entries[0].isDirectory ? entries[0].name : "";
+  return { files: out.sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true })), folder };
 }
 
 /** Take drops anywhere on the page, and the files of the chooser `input`. */
@@ -104,11 +184,11 @@ export function onFiles(input, take) {
     e.preventDefault();
     depth = 0;
     document.body.classList.remove("dropping");
-    const files = await filesOf(e.dataTransfer);
-    if (files.length) take(files);
+    const { files, folder } = await filesOf(e.dataTransfer);
+    if (files.length) take(files, folder);
   });
   input?.addEventListener("change", () => {
-    if (input.files.length) take([...input.files]);
+    if (input.files.length) take([...input.files], "");
     input.value = "";
   });
 }

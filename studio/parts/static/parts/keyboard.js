@@ -3,10 +3,14 @@
 // messages, which are stamped with the take's seconds and turned into notes by the server.
 
 import { clock } from "../studio/clock.js";
-import { getJson, note, send } from "../studio/server.js";
+import { post } from "../studio/outbox.js";
+import { getJson, note } from "../studio/server.js";
+
+/** @typedef {Pick<import("../desk/desk.js").Desk, "facts" | "player">} Needs what this uses of the desk */
 
 /** The simulated keyboard: sends a made-up take while the recording plays, through the interface of a MIDI input. */
 export class SimulatedInput {
+  /** @param {Needs} desk */
   constructor(desk, messages) {
     this.name = "Simulated keyboard";
     this.onmidimessage = null;
@@ -28,6 +32,7 @@ export class SimulatedInput {
 }
 
 export class Keyboard {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.inputs = null;
@@ -92,8 +97,9 @@ export class Keyboard {
     const end = desk.player.seconds;
     await desk.player.pause();
     this.#tell();
-    const { ok, data } = await send(`/sessions/${desk.facts.id}/parts/record`, { messages: this.messages, end });
-    if (!ok) return note(data.error, true);
+    const url = `/sessions/${desk.facts.id}/parts/record`;
+    const { ok, data } = await post(url, { messages: this.messages, end }, `played in at ${performance.now()}`);
+    if (!ok) return undefined; // it was said why
     note(`${data.notes} notes played in.`);
     document.body.dispatchEvent(new CustomEvent("parts-changed"));
     return undefined;

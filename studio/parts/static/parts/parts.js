@@ -6,7 +6,10 @@ import { getJson, tryJson } from "../studio/server.js";
 import { Keyboard } from "./keyboard.js";
 import { Roll } from "./roll.js";
 
+/** @typedef {Pick<import("../desk/desk.js").Desk, "bar" | "editing" | "facts" | "go" | "grid" | "isSilenced" | "player" | "redraw" | "setFacts" | "step" | "view" | "wake">} Needs what this uses of the desk */
+
 export class Parts {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.notes = new Map(); // part -> {start, end, pitch, velocity, low, high}

@@ -5,11 +5,14 @@
 import { HEAD, LEFT, DRUMS, drawRoll } from "./roll_drawing.js";
 import { note as tell, send, tryJson } from "../studio/server.js";
 
+/** @typedef {Pick<import("../desk/desk.js").Desk, "bar" | "editing" | "go" | "grid" | "wake">} Needs what this uses of the desk */
+
 const EDGE = 7; // pixels at a note's end that take hold of its length
 /** General MIDI percussion keys the kit has, from top to bottom. */
 const byId = (id) => document.getElementById(id);
 
 export class Roll {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.box = byId("roll");

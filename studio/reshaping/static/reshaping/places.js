@@ -1,17 +1,18 @@
 // @ts-check
 // The same place in the music on another clock.
 
+/** @typedef {{source_sec: number[], target_sec: number[]}} Clock anchors of recording and result, rising */
+
 /**
- * Seconds on the clock of `to` at which the music stands where it stands at `seconds` on the clock of `from`. Both have
- * the same beats; before the first and after the last one the clocks run at one pace.
- * @param {{time: number[]} | null} from
- * @param {{time: number[]} | null} to
+ * Seconds of the result at seconds of the recording, or with `back` the other way; without a clock both are the same.
+ * Beyond the anchors the recording keeps its own pace.
+ * @param {Clock | null | undefined} clock
  * @param {number} seconds
  */
-export function samePlace(from, to, seconds) {
-  const [a, b] = [from?.time ?? [], to?.time ?? []];
-  const last = Math.min(a.length, b.length) - 1;
-  if (last < 0) return seconds;
+export function place(clock, seconds, back = false) {
+  if (!clock) return seconds;
+  const [a, b] = back ? [clock.target_sec, clock.source_sec] : [clock.source_sec, clock.target_sec];
+  const last = a.length - 1;
   if (seconds <= a[0]) return b[0] + (seconds - a[0]);
   if (seconds >= a[last]) return b[last] + (seconds - a[last]);
   let [low, high] = [0, last];

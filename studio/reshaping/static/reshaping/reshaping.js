@@ -1,10 +1,13 @@
 // @ts-check
 // Reshaping: what is wanted of the playing, where attacks go, and the second clock, on which the result is shown.
 
-import { INK, SANS } from "../desk/palette.js";
 import { clock, clocked } from "../studio/clock.js";
-import { note, send, tryJson } from "../studio/server.js";
-import { samePlace } from "./places.js";
+import { Latest, note, send, tryJson } from "../studio/server.js";
+import { Dragging } from "./dragging.js";
+import { drawWanted } from "./lane_drawing.js";
+import { place } from "./places.js";
+
+/** @typedef {Pick<import("../desk/desk.js").Desk, "attacks" | "before" | "facts" | "go" | "grid" | "laneHeight" | "loop" | "loopBar" | "panels" | "player" | "redraw" | "scroller" | "setFacts" | "setLoop" | "setMap" | "step" | "view">} Needs what this uses of the desk */
 
 const CHOOSE_STRETCH = "Choose a stretch first: drag along the time above the bars.";
 /** A whole number; null where nothing is written, or the field is not there. */
@@ -42,6 +45,11 @@ const FORMS = {
       gain: number(form.elements.gain),
       fade: number(form.elements.fade),
     })),
+  "#lay-form": (_r, form) => ({
+    do: "place",
+    track: Number(form.elements.track.value),
+    bar: whole(form.elements.bar) ?? 1,
+  }),
   "#conform-form": (r, form) => ({
     do: "conform",
     kind: form.elements.kind.value,
@@ -56,10 +64,25 @@ const FORMS = {
   }),
 };
 
+/** Seconds ahead of the playhead at which a switch would go on; blocks that the server surely still has. */
+const AHEAD = 0.5;
+const MADE = 60;
+
+/** Whether the other take follows this one. */
+const thisLeads = (form) => form.elements.leads.value === "this";
+
 export class Reshaping {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
+    this.latest = new Latest();
+    this.dragging = new Dragging(desk, this);
     this.state = { key: "", tightenings: [], moves: [], hushes: [] };
+    /** @type {import("./places.js").Clock | null} */
+    this.warp = null; // of what is shown, from the recording
+    /** @type {Set<string>} blocks of results that the server has made */
+    this.made = new Set();
+    setInterval(() => this.#keepReady(), 400);
     /** @type {Promise<unknown>} */
     this.turn = Promise.resolve(); // one change after the other
     document.addEventListener("click", (e) => this.#clicked(e.target.closest("button")?.dataset ?? {}));
@@ -70,9 +93,12 @@ export class Reshaping {
     );
     document.addEventListener("input", (e) => this.#turned(e.target));
     document.addEventListener("change", (e) => {
+      if (/** @type {HTMLElement} */ (e.target).closest("#tighten-form")) desk.redraw();
       const select = /** @type {HTMLSelectElement} */ (e.target);
       const track = select.dataset.engine;
-      if (track) this.make({ do: "engine", track: Number(track), engine: select.value });
+      if (!track) return;
+      this.compared = Number(track);
+      this.make({ do: "engine", track: this.compared, engine: select.value });
     });
   }
 
@@ -92,14 +118,15 @@ export class Reshaping {
     return clock.key !== "";
   }
 
-  /** Read the state again after a change elsewhere. With `show`, switch to the result if there is one. */
+  /** Read the state again, because something else has changed it. `show`: switch to the result, if any. */
   async ask(show = false) {
     if (this.desk.step === null) return;
-    const state = await tryJson(`${this.#url}/state`);
+    const state = await this.latest.read(`${this.#url}/state`);
+    if (this.awaited && state && state.key !== this.state.key) [show, this.awaited] = [true, false];
     if (state) await this.#take(state, show || this.shown); // as it is when the answer comes
   }
 
-  /** Ask the server for a change, then switch to the result if there is one. */
+  /** Send a change to the server. Changes are sent one after the other. */
   make(request) {
     this.turn = this.turn.then(
       () => this.#make(request),
@@ -112,7 +139,8 @@ export class Reshaping {
     const begun = performance.now();
     const { ok, data } = await send(this.#url, request);
     if (!ok) return note(data.error ?? "That could not be done.", true);
-    const first = !this.shown && data.key && ["tighten", "conform", "amount", "move"].includes(request.do);
+    this.latest.overtake();
+    const first = !this.shown && data.key && ["tighten", "conform", "amount", "move", "place"].includes(request.do);
     await this.#take(data, first || this.shown);
     this.latency = performance.now() - begun;
     if (first) note("You hear the result now. Ctrl Enter switches to the recording and back.");
@@ -141,6 +169,8 @@ export class Reshaping {
     const { start: left } = desk.view;
     const [grid, seconds, loop] = [desk.before ?? desk.grid, desk.player.seconds, desk.loop];
     const before = clock.key;
+    const [from, to] = [this.warp, key && key === this.state.key ? this.state.clock : null];
+    const moved = (t) => place(to, place(from, t, true));
     clock.key = key;
     const [facts, map] = await Promise.all(
       ["facts", "map"].map((what) => tryJson(`/sessions/${desk.facts.id}/${what}`)),
@@ -151,12 +181,12 @@ export class Reshaping {
       return note("The server does not answer. Nothing is lost; try again when it is back.", true);
     }
     const longer = facts.seconds !== desk.facts.seconds || map.grid.time.some((t, i) => t !== grid.time[i]);
-    if (key && longer) await this.#ready(facts, samePlace(grid, map.grid, seconds));
+    if (key && longer) await this.#ready(facts, moved(seconds));
     if (clock.key !== key) return undefined;
     desk.setFacts(facts);
+    this.warp = to;
     if (longer) {
       desk.setMap(map);
-      const moved = (t) => samePlace(grid, desk.grid, t);
       if (loop) desk.setLoop(loop.map(moved), desk.loopBar);
       await desk.player.relayout(facts);
       await desk.player.seek(moved(seconds));
@@ -170,14 +200,28 @@ export class Reshaping {
   }
 
   /** Wait until what is to sound next is made: it takes a moment where nobody asked for it before. */
-  async #ready(facts, seconds) {
+  async #ready(facts, seconds, key = clock.key) {
     const tracks = facts.tracks.filter((t) => t.analysed).map((t) => t.id);
     const first = Math.max(0, Math.floor((seconds * facts.rate) / facts.block));
+    const fresh = [first, first + 1].filter((n) => !this.made.has(`${key}/${n}`));
     await Promise.all(
-      [first, first + 1].map((n) =>
-        fetch(clocked(`/sessions/${facts.id}/blocks/${n}?tracks=${tracks}`)).catch(() => null),
-      ),
+      fresh.map(async (n) => {
+        const url = clocked(`/sessions/${facts.id}/blocks/${n}?tracks=${tracks}`, key);
+        const answer = await fetch(url).catch(() => null);
+        if (answer?.ok) this.made.add(`${key}/${n}`);
+      }),
     );
+  }
+
+  /** While the recording is heard, the result is kept ready where a switch would go, a little ahead. */
+  async #keepReady() {
+    const { desk, state } = this;
+    if (this.shown || !state.key || this.preparing || document.hidden) return;
+    this.preparing = true;
+    if (this.made.size > MADE) this.made.clear(); // the server forgets too
+    const ahead = desk.player.playing ? AHEAD : 0;
+    await this.#ready(desk.facts, place(state.clock, desk.player.seconds + ahead), state.key);
+    this.preparing = false;
   }
 
   /** The buttons say which clock it is. */
@@ -191,7 +235,7 @@ export class Reshaping {
   // ---- the panel
 
   chosenTracks(form = document.getElementById("tighten-form")) {
-    return [...form.querySelectorAll("[name=tracks]:checked")].map((box) => Number(box.value));
+    return [...(form?.querySelectorAll("[name=tracks]:checked") ?? [])].map((box) => Number(box.value));
   }
 
   /** A request for the chosen stretch, in the recording's seconds. */
@@ -209,12 +253,43 @@ export class Reshaping {
     const [id] = this.chosenTracks();
     const track = desk.facts.tracks.find((t) => t.id === id);
     const found = track && desk.attacks.of(track);
-    if (!found?.seconds.length) return note("Tick the player whose attack is to move.", true);
-    if (this.shown) return note("Choose the attack on the recording: Ctrl Enter goes there.", true);
+    if (!found?.seconds.length) return void note("Tick the player whose attack is to move.", true);
+    if (this.shown) return void note("Choose the attack on the recording: Ctrl Enter goes there.", true);
     const at = found.seconds.reduce((a, b) =>
       Math.abs(b - desk.player.seconds) < Math.abs(a - desk.player.seconds) ? b : a,
     );
     return { do: "move", track: id, attack: at, ms };
+  }
+
+  /** Tighten the stretch as the form says. */
+  tighten() {
+    const form = /** @type {HTMLFormElement | null} */ (document.getElementById("tighten-form"));
+    if (!form) return note("Open Reshape first: there you say how.", true);
+    return form.requestSubmit();
+  }
+
+  /** The attack at the playhead by so many ms more than it goes already; null: to its place in the grid. */
+  moveAttack(ms) {
+    const request = document.getElementById("tighten-form") && this.oneAttack(ms);
+    if (!request) return undefined; // it was said why
+    const had = this.state.moves.find(
+      (m) => m.tracks.includes(request.track) && Math.abs(m.from - request.attack) < 1e-3,
+    );
+    if (ms !== null && had) request.ms += 1000 * (had.to - had.from);
+    return this.make(request);
+  }
+
+  /** The ticked player, or the one whose engine was chosen last, stretched by the next engine; what is heard follows. */
+  async stepEngine(by) {
+    const selects = /** @type {HTMLSelectElement[]} */ ([...document.querySelectorAll("[data-engine]")]);
+    const id = this.compared ?? this.chosenTracks()[0];
+    const select = selects.find((s) => Number(s.dataset.engine) === id) ?? selects[0];
+    if (!select) return note("Open Reshape first.", true);
+    const [at, count] = [select.selectedIndex, select.options.length];
+    select.selectedIndex = (at + by + count) % count;
+    const name = this.desk.facts.tracks.find((t) => t.id === Number(select.dataset.engine))?.name;
+    await this.make({ do: "engine", track: Number(select.dataset.engine), engine: select.value });
+    return note(`${name}: ${select.options[select.selectedIndex].text}`);
   }
 
   /** @param {Record<string, string | undefined>} data of the button */
@@ -223,8 +298,9 @@ export class Reshaping {
     if (at) this.#atPlayhead(...at.split(" "));
     if (to !== undefined) this.show(to ? this.state.key : "");
     if (reshape) this.make(JSON.parse(reshape));
-    if (stretch) desk.setLoop(stretch.split(" ").map(Number));
-    if (seek) desk.go(Number(seek));
+    // places are given in seconds of the recording
+    if (stretch) desk.setLoop(stretch.split(" ").map((t) => place(this.warp, Number(t))));
+    if (seek) desk.go(place(this.warp, Number(seek)));
   }
 
   /** The attack at the playhead in or out of a tightening, or a fence there. */
@@ -237,7 +313,39 @@ export class Reshaping {
     return this.make({ do: what, key: Number(key), at: what === "attack" ? attacks.reduce(near) : seconds });
   }
 
+  /** Ask for the link of two takes. It is found in the background; then the page shows the follower's result. */
+  async #link(form) {
+    const [own, other] = [this.desk.facts.id, Number(form.elements.other.value)];
+    const [follower, leader] = thisLeads(form) ? [other, own] : [own, other];
+    const bars = Number(form.elements.bars_later.value) || 0;
+    const { ok, data } = await send(`/sessions/${follower}/reshape/link`, {
+      leader,
+      by: form.elements.by.value,
+      bars_later: bars,
+    });
+    if (!ok) return note(data.error ?? "The takes could not be linked.", true);
+    this.awaited = follower === own;
+    const open = { words: "Open it", act: () => (location.href = `/sessions/${other}/desk`) };
+    return follower === own
+      ? note("The takes are being linked.")
+      : note("The takes are being linked; the other one follows.", false, open);
+  }
+
+  /** Ask for the link of two tracks; it is found in the background. */
+  async #linkTracks(form) {
+    const [track, leader] = [form.elements.track, form.elements.leader].map((f) => Number(f.value));
+    const { ok, data } = await send(`${this.#url}/link-tracks`, { track, leader });
+    if (!ok) return note(data.error ?? "The tracks could not be linked.", true);
+    this.awaited = true;
+    return note("The tracks are being linked.");
+  }
+
   #submitted(e) {
+    const links = { "link-form": (form) => this.#link(form), "link-tracks-form": (form) => this.#linkTracks(form) };
+    if (links[e.target.id]) {
+      e.preventDefault();
+      links[e.target.id](e.target);
+    }
     for (const [selector, asked] of Object.entries(FORMS)) {
       if (!e.target.matches(selector)) continue;
       e.preventDefault();
@@ -255,48 +363,8 @@ export class Reshaping {
     this.timer = setTimeout(() => this.make({ do: "amount", key: Number(key), amount: Number(slider.value) }), 50);
   }
 
-  // ---- drawing
-
-  /** Over a track's lane, on the recording's clock: fences, and an arrow from each attack to where it goes. */
+  /** Over a track's lane, on the recording's clock. */
   draw(context, track, top, height) {
-    if (this.shown) return;
-    const { view } = this.desk;
-    for (const t of this.state.tightenings.filter((one) => one.tracks.includes(track.id))) {
-      context.fillStyle = INK.pin;
-      for (const fence of t.fences)
-        for (let y = top; y < top + height - 2; y += 7) context.fillRect(Math.round(view.x(fence)), y, 1, 4);
-      t.attacks.forEach((at, i) => {
-        if (t.moved[i] && at > view.start - 1 && at < view.end + 1)
-          this.#arrow(context, at, t.targets[i], top + height);
-      });
-    }
-    for (const m of this.state.moves.filter((one) => one.tracks.includes(track.id)))
-      this.#arrow(context, m.from, m.to, top + height);
-    for (const h of this.state.hushes.filter((one) => one.track === track.id)) {
-      const [x, end] = [view.x(h.start), view.x(h.end)];
-      context.fillStyle = INK.sheet;
-      context.globalAlpha = 0.75;
-      context.fillRect(x, top + 1, end - x, height - 2);
-      context.globalAlpha = 1;
-      context.font = `500 13px ${SANS}`;
-      context.textBaseline = "alphabetic";
-      context.fillStyle = INK.faded;
-      if (end - x > 60) context.fillText("hushed", Math.max(4, x + 4), top + 14);
-    }
-  }
-
-  #arrow(context, from, to, bottom) {
-    const { view } = this.desk;
-    const [a, b] = [view.x(from), view.x(to)];
-    const y = bottom - 14;
-    context.fillStyle = INK.bar;
-    context.fillRect(Math.round(a), y - 4, 1, 9);
-    context.fillRect(Math.min(a, b), y, Math.max(1, Math.abs(b - a)), 2);
-    const way = Math.sign(b - a);
-    context.beginPath();
-    context.moveTo(b + 2 * way, y + 1);
-    context.lineTo(b - 4 * way, y - 3);
-    context.lineTo(b - 4 * way, y + 5);
-    context.fill();
+    if (!this.shown) drawWanted(context, this, track, top, height);
   }
 }

@@ -3,7 +3,10 @@
 
 import { note, tryJson } from "../studio/server.js";
 
+/** @typedef {Pick<import("../desk/desk.js").Desk, "facts" | "parts" | "player">} Needs what this uses of the desk */
+
 export class Order {
+  /** @param {Needs} desk */
   constructor(desk) {
     this.desk = desk;
     this.turns = [];

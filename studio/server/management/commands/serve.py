@@ -1,23 +1,28 @@
-"""One command that runs the studio: database brought up to date, web server, and a worker that is kept alive."""
+"""One command that runs the studio: data folder checked, database brought up to date, web server, and its workers."""
 
+import logging
 import os
 import signal
-import subprocess
+import sqlite3
 import sys
 import threading
+import time
 from pathlib import Path
 from typing import Any
 
 import waitress
+from django.conf import settings
 from django.core.management import call_command
-from django.core.management.base import BaseCommand, CommandParser
-from django.db import connection
+from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.db import DatabaseError, connection
 from django.urls import reverse
 
 from core.demo import boathouse
 from studio.analysis.work import listen_again
-from studio.jobs.tasks import revive
 from studio.library.models import Session
+from studio.server.data_folder import DATABASE, Unusable, check_database, copy_before_update, copy_daily, locked
+from studio.server.housekeeping import clear_away
+from studio.server.workers import Workers
 from studio.wsgi import application
 
 
@@ -27,6 +32,18 @@ def opening(demo: bool) -> str:
     return reverse("desk", args=[main.pk]) if main else reverse("library")
 
 
+log = logging.getLogger(__name__)
+
+#: Hosts that only this machine reaches.
+LOOPBACK = ("127.0.0.1", "localhost", "::1")
+#: Bytes of the largest request: a loop, a song; recordings come in smaller parts.
+LARGEST_BODY = 64 * 2**20
+#: Seconds between two looks at the workers.
+_LOOK_EVERY = 0.5
+#: The disk is full, or the database busy: the next look may do better.
+_PASSING = (DatabaseError, sqlite3.Error, OSError)
+#: Seconds between two looks for what is to be cleared away or copied.
+_CLEAR_EVERY = 3600.0
 #: Bytes of the database's log from which on it is written back.
 LOG = 4 * 2**20
 
@@ -45,9 +62,23 @@ class Command(BaseCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--host", default="127.0.0.1")
         parser.add_argument("--port", type=int, default=8020)
+        parser.add_argument("--workers", type=int, default=2, help="processes that do long work beside each other")
         parser.add_argument("--demo", action="store_true", help="make the demo sessions if they are not there")
 
-    def handle(self, *, host: str, port: int, demo: bool, **options: Any) -> None:
+    def handle(self, *, host: str, port: int, demo: bool, workers: int, **options: Any) -> None:
+        if host not in LOOPBACK:
+            raise CommandError(
+                f"Diachron has no login: it listens on this machine only ({', '.join(LOOPBACK)}), not on {host}."
+            )
+        os.umask(0o077)  # recordings and their history are for their owner alone
+        database = settings.DATA / DATABASE
+        try:
+            lock = locked(settings.DATA)
+            check_database(database)
+        except Unusable as e:
+            raise CommandError(str(e)) from None
+        if copy := copy_before_update(database):
+            self.stdout.write(f"The data are brought up to this version; as they were they are kept in {copy}.")
         call_command("migrate", verbosity=0)
         if demo:
             call_command("demo")
@@ -56,7 +87,7 @@ class Command(BaseCommand):
         # a review calculates in one thread while others stream: those must not wait for their turn
         sys.setswitchinterval(0.0005)
         self.over = threading.Event()
-        keeper = threading.Thread(target=self.keep_worker, daemon=True)
+        keeper = threading.Thread(target=self.keep_workers, args=(workers,), daemon=True)
         keeper.start()
         # a request to stop ends it as Ctrl-C does
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
@@ -66,7 +97,11 @@ class Command(BaseCommand):
                 host=host,
                 port=port,
                 threads=8,
-                max_request_body_size=2**36,
+                max_request_body_size=LARGEST_BODY,
+                # requests that are begun and not ended must not keep others out
+                connection_limit=2000,
+                asyncore_use_poll=True,
+                channel_timeout=60,
                 # blocks of many tracks are some megabytes: sent from memory, in large pieces
                 send_bytes=2**18,
                 outbuf_overflow=2**26,
@@ -79,31 +114,29 @@ class Command(BaseCommand):
             server.run()
         except (KeyboardInterrupt, SystemExit):
             pass
+        except OSError as e:  # in use, or not allowed
+            raise CommandError(
+                f"Diachron cannot listen on {host}:{port}: {e.strerror}. Choose another --port."
+            ) from None
         finally:
             self.over.set()
             keeper.join(timeout=8)
+            lock.release()
 
-    def keep_worker(self) -> None:
-        """Start the worker, start it again when it dies, and hand on the work it left behind."""
-        command = [
-            sys.executable,
-            sys.argv[0],
-            "db_worker",
-            "--interval",
-            "0.5",
-            "--no-startup-delay",
-            "--no-reload",
-        ]
-        environment = {**os.environ, "DIACHRON_PARENT": str(os.getpid())}
+    def keep_workers(self, count: int) -> None:
+        """Look after the workers, and write the database's log back, until the server stops."""
+        workers, cleared = Workers(count), -_CLEAR_EVERY
         while not self.over.is_set():
-            worker = subprocess.Popen(command, env=environment)
-            while worker.poll() is None and not self.over.wait(1.0):
-                revive()
+            try:
+                workers.look_after()
                 write_back()
-            if self.over.is_set():
-                worker.send_signal(signal.SIGTERM)
-                try:
-                    worker.wait(timeout=5)
-                except subprocess.TimeoutExpired:
-                    worker.kill()
+                if time.monotonic() - cleared > _CLEAR_EVERY:
+                    cleared = time.monotonic()
+                    copy_daily(Path(connection.settings_dict["NAME"]))
+                    clear_away()
+            except _PASSING:
+                log.exception("looking after the workers")
+                connection.close()
+            self.over.wait(_LOOK_EVERY)
+        workers.stop()
         connection.close()

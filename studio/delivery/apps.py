@@ -1,0 +1,11 @@
+from django.apps import AppConfig
+
+
+class DeliveryConfig(AppConfig):
+    name = "studio.delivery"
+
+    def ready(self) -> None:
+        from studio.delivery.companions import write_click_and_parts
+        from studio.reshaping.work import register_companion
+
+        register_companion(write_click_and_parts)

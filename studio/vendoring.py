@@ -1,0 +1,26 @@
+"""Puts what comes from npm into the package before a wheel is built; run by `make wheel`."""
+
+import shutil
+
+from studio import settings
+
+#: What of the packages is served; the rest are sources and types.
+_SERVED = ("*.css", "*.js", "*.woff2")
+
+
+def main() -> None:
+    """Copy the vendored files to studio/vendor, with the licences of their packages."""
+    modules, to = settings.BASE / "node_modules", settings.BASE / "studio" / "vendor"
+    for name, at in settings.VENDORED.items():
+        target = to / name
+        target.mkdir(parents=True, exist_ok=True)
+        for pattern in _SERVED:
+            for file in (modules / at).glob(pattern):
+                shutil.copyfile(file, target / file.name)
+        package = modules.joinpath(*at.split("/")[: 2 if at.startswith("@") else 1])
+        for licence in package.glob("LICENSE*"):
+            shutil.copyfile(licence, target / licence.name)
+
+
+if __name__ == "__main__":
+    main()

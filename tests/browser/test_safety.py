@@ -1,0 +1,88 @@
+"""The page and a server that is away, killed, or has lost a file."""
+
+import tempfile
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+import soundfile as sf
+
+from tests.browser.studio import Browser, Studio, quiet, settled
+
+
+class Safety(TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.studio = Studio(self.folder, demo=True).start()
+        self.addCleanup(self.studio.stop)
+        self.browser = Browser()
+        self.addCleanup(self.browser.close)
+        self.page = self.browser.page()
+        self.page.goto(f"{self.studio.url}/sessions/3/desk")
+        settled(self.page)
+
+    def test_levels_turned_while_the_server_is_away_arrive_when_it_is_back(self):
+        page = self.page
+        self.studio.kill()
+        level = page.get_by_label("Level of Double bass")
+        level.evaluate(
+            "(e) => { e.value = -12; e.dispatchEvent(new Event('input')); e.dispatchEvent(new Event('change')); }"
+        )
+        page.get_by_label("Mute Squeezebox").click()
+        page.wait_for_function("document.body.dataset.unsent === '2'")
+        page.get_by_text("What you change is kept here").wait_for()
+        # turned again meanwhile: the last value counts
+        level.evaluate(
+            "(e) => { e.value = -20; e.dispatchEvent(new Event('input')); e.dispatchEvent(new Event('change')); }"
+        )
+        self.studio.start()
+        page.wait_for_function("document.body.dataset.unsent === '0'")
+        facts = page.evaluate("fetch(`/sessions/3/facts`).then((a) => a.json())")
+        tracks = {t["name"]: t for t in facts["tracks"]}
+        self.assertEqual(tracks["Double bass"]["gain"], -20)
+        self.assertTrue(tracks["Squeezebox"]["muted"])
+        page.get_by_text("What you change is kept here").wait_for(state="detached")
+
+    def test_an_upload_goes_on_after_the_server_was_killed_in_the_middle(self):
+        page = self.page
+        noise = np.random.default_rng(1).uniform(-0.3, 0.3, (48_000 * 90, 2))
+        file = self.folder / "long take.wav"
+        sf.write(file, noise, 48_000, "PCM_24")  # 26 MB: seven parts
+        page.get_by_role("tab", name="Gather").click()
+        page.locator("input[type=file]").first.set_input_files(file)
+        page.wait_for_function("document.querySelector('#uploading progress')?.value > 0.2")
+        self.studio.kill()
+        self.studio.start()
+        page.wait_for_function("desk.facts.tracks.some((t) => t.name === 'long take')", timeout=60_000)
+        track = page.evaluate("desk.facts.tracks.find((t) => t.name === 'long take').id")
+        source = self.folder / "sessions" / "3" / str(track) / "source.wav"
+        self.assertTrue(source.read_bytes() == file.read_bytes())  # no need to print them
+
+    def test_a_lost_recording_silences_only_itself_and_is_told(self):
+        page = self.page
+        track = page.evaluate("desk.facts.tracks.find((t) => t.name === 'Double bass').id")
+        (self.folder / "sessions" / "3" / str(track) / "source.wav").unlink()
+        page.reload()
+        settled(page)
+        page.get_by_text("Double bass is silent: its file is missing or damaged.").wait_for()
+        page.keyboard.press(" ")
+        page.wait_for_function("desk.player.seconds > 0.5")
+
+    def test_every_stage_keeps_to_the_pages_policy(self):
+        """Content Security Policy is on here, and the browser tells what it would have stopped."""
+        page, told = self.browser.page(strict=True), []
+        page.on("console", lambda m: told.append(m.text) if "Content Security Policy" in m.text else None)
+        page.goto(f"{self.studio.url}/sessions/3/desk")
+        settled(page)
+        for stage in ("Gather", "Guide", "Find", "Check", "Reshape", "Deliver", "Follow"):
+            page.get_by_role("tab", name=stage).click()
+            quiet(page)
+        for pane in ("Parts", "Chords", "Order", "Score", "Lean"):
+            page.get_by_role("tab", name=pane, exact=True).click()
+            quiet(page)
+        page.keyboard.press(" ")
+        page.wait_for_timeout(700)
+        self.assertGreater(page.evaluate("() => desk.player.seconds"), 0)
+        self.assertEqual(told, [])
