@@ -60,6 +60,23 @@ class Safety(TestCase):
         source = self.folder / "sessions" / "3" / str(track) / "source.wav"
         self.assertTrue(source.read_bytes() == file.read_bytes())  # no need to print them
 
+    def test_a_panel_comes_whatever_else_is_asked_for_while_another_is_on_its_way(self):
+        page, held = self.page, []
+        page.route("**/panel/guide*", lambda route: held.append(route))
+        page.get_by_role("tab", name="Guide", exact=True).click()
+        page.wait_for_function("desk.panels.stage === 'guide'")
+        for _ in range(50):
+            page.wait_for_timeout(20)
+            if held:
+                break
+        page.get_by_role("tab", name="Follow", exact=True).click()
+        page.wait_for_timeout(120)  # longer than a panel waits for more reasons to be asked for
+        page.evaluate("desk.news.look()")
+        held[0].continue_()
+        page.get_by_role("tab", name="Chords", exact=True).wait_for(timeout=5_000)
+        self.assertEqual(page.get_by_role("tab", name="Follow", exact=True).get_attribute("aria-selected"), "true")
+        self.assertEqual(page.locator("#panel table.ranks").count(), 0)
+
     def test_a_lost_recording_silences_only_itself_and_is_told(self):
         page = self.page
         track = page.evaluate("desk.facts.tracks.find((t) => t.name === 'Double bass').id")

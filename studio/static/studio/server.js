@@ -126,8 +126,9 @@ export class Latest {
  */
 export async function fill(target, url, other = false) {
   const swap = other ? "innerHTML" : "morph:innerHTML";
+  // each part of the page is the source of its own requests: htmx lets one wait for each source, the last one
   // htmx refuses with nothing at all where the connection broke
-  await globalThis.htmx?.ajax("GET", url, { target, swap })?.catch(() => null);
+  await globalThis.htmx?.ajax("GET", url, { source: target, target, swap })?.catch(() => null);
 }
 
 /**

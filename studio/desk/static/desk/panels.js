@@ -16,9 +16,19 @@ export class Panels {
   constructor(desk) {
     this.desk = desk;
     this.stage = null;
-    this.filled = null; // the stage whose panel was asked for last
+    this.filled = null; // the stage whose panel is there
     this.pane = "doubts";
     for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.open(b.dataset.stage);
+    // another stage's panel replaces what is there, its own is made over, which keeps the focus and what is open
+    document.body.addEventListener("htmx:beforeSwap", (e) => {
+      const { target, pathInfo } = /** @type {CustomEvent} */ (e).detail;
+      const stage = target.id === "panel" && pathInfo.requestPath.match(/\/panel\/(\w+)/)?.[1];
+      if (!stage || !e.detail.shouldSwap) return;
+      e.detail.shouldSwap = stage === this.stage; // a late answer of the stage before is not shown
+      if (!e.detail.shouldSwap) return;
+      e.detail.swapOverride = stage === this.filled ? "morph:innerHTML" : "innerHTML";
+      this.filled = stage;
+    });
     // right after the swap, before the screen shows all panes at once
     document.body.addEventListener("htmx:afterSwap", (e) => e.target.id === "panel" && this.#shown());
     // where the server was away, or busy for too long, it is asked again
@@ -44,10 +54,8 @@ export class Panels {
     const beat = this.stage === "check" && desk.selected !== null ? `?beat=${desk.selected}` : "";
     clearTimeout(this.timer);
     this.timer = setTimeout(() => {
-      const other = this.stage !== this.filled;
-      this.filled = this.stage;
-      fill("#panel", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`, other);
-      if (!other) this.renewPanes();
+      fill("#panel", `/sessions/${desk.facts.id}/panel/${this.stage}${beat}`);
+      if (this.stage === this.filled) this.renewPanes();
     }, after);
   }
 
