@@ -11,7 +11,7 @@ from core.analysis import Source, midi_tracks
 from core.analysis.pipeline import analyse_sources, find_map
 from core.cli.common import BadInput, ProgressLine, cache
 from core.formats import smf
-from core.formats.beat_tables import read_any_map
+from core.formats.map_files import read_any_map
 from core.listening.track import AnalysedTrack
 from core.reshaping.choice import attacks_to_keep, suggest_engine
 from core.reshaping.conform import Conformed, average_bpm, steady, to_map, with_freedom

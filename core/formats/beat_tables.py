@@ -1,4 +1,4 @@
-"""Reading a map that another program, or we, wrote as beats: CSV and label tracks, JAMS, our own JSON; or as MIDI.
+"""Reading a map that another program, or we, wrote as beats: CSV and label tracks, JAMS, our own JSON.
 
 A table has a line a beat: its seconds, and where it is known bar and beat. Columns are told by their names, or where
 they have none by their order: seconds, bar, beat. A label track has seconds, seconds again (or none), and a label like
@@ -13,18 +13,14 @@ import json
 import math
 import re
 from collections.abc import Callable, Sequence
-from pathlib import Path
 from typing import Any, TypeVar
 
 import numpy as np
 
-from core.formats.song import read_map
 from core.tempomap import Meters, TempoMap
 
 #: Beats of a map, at most; and seconds between two, at least.
 _MOST_BEATS, _LEAST_GAP = 200_000, 0.05
-#: Bytes of a table, at most.
-_MOST_BYTES = 32 << 20
 _LABEL = re.compile(r"^\D*(\d+)(?:[.:](\d+))?\b")
 
 T = TypeVar("T")
@@ -34,22 +30,6 @@ Row = tuple[float, int | None, int | None]
 
 class MapFileError(ValueError):
     """A file that holds no map that can be read, in words for the engineer."""
-
-
-def read_any_map(path: Path, name: str | None = None) -> TempoMap:
-    """The map of a file: MIDI, CSV, label track, JAMS or our JSON, told apart by what is in it.
-
-    Raises :class:`MapFileError` and :class:`core.formats.smf.MidiError`.
-    """
-    name = name or path.name
-    with path.open("rb") as file:
-        head = file.read(4)
-    if head in (b"MThd", b"RIFF"):
-        return read_map(path, name)
-    if path.stat().st_size > _MOST_BYTES:
-        raise MapFileError(f"“{name}” is too large for a list of beats.")
-    text = path.read_bytes().decode("utf-8-sig", errors="replace")
-    return read_beats(text, name)
 
 
 def read_beats(text: str, name: str) -> TempoMap:

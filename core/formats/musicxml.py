@@ -14,7 +14,7 @@ _FLAT = ("C", "Db", "D", "Eb", "E", "F", "Gb", "G", "Ab", "A", "Bb", "B")
 _DRUMS = {36: ("F", 4, False), 35: ("F", 4, False), 38: ("C", 5, False), 37: ("C", 5, True), 39: ("C", 5, True),
           42: ("G", 5, True), 46: ("G", 5, True), 51: ("F", 5, True), 49: ("A", 5, True), 45: ("A", 4, False),
           48: ("E", 5, False), 70: ("B", 5, True)}  # fmt: skip
-_HEADER = (
+HEADER = (
     '<?xml version="1.0" encoding="UTF-8"?>\n<!DOCTYPE score-partwise PUBLIC '
     '"-//Recordare//DTD MusicXML 4.0 Partwise//EN" "http://www.musicxml.org/dtds/partwise.dtd">\n'
 )
@@ -48,7 +48,7 @@ def write(
             for w in run:
                 _note_or_rest(measure, w, staff + 1 if len(bar.staves) > 1 else 0, fifths, percussion, bar.units)
     ET.indent(root, " ")
-    return _HEADER + ET.tostring(root, encoding="unicode") + "\n"
+    return HEADER + ET.tostring(root, encoding="unicode") + "\n"
 
 
 def _attributes(measure: ET.Element, bar: Bar, first: bool, fifths: int, percussion: bool, low: bool) -> None:

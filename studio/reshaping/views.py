@@ -15,7 +15,8 @@ from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.views.decorators.http import require_GET, require_POST
 from django_htmx.http import trigger_client_event
 
-from core.formats.beat_tables import MapFileError, read_any_map
+from core.formats.beat_tables import MapFileError
+from core.formats.map_files import read_any_map
 from core.formats.smf import MidiError
 from core.reshaping.plan import ConformTo
 from core.reshaping.warp import WarpError

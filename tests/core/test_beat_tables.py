@@ -13,7 +13,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from core.formats import smf, tables
-from core.formats.beat_tables import MapFileError, read_any_map, read_beats
+from core.formats.beat_tables import MapFileError, read_beats
+from core.formats.map_files import read_any_map
 from core.tempomap import Meters, TempoMap
 
 MAP = TempoMap.from_beats(1 + np.cumsum(0.5 + 0.02 * np.sin(np.arange(22))), -1, Meters.of((1, "4/4"), (3, "3/4")))

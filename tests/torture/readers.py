@@ -10,7 +10,8 @@ from pathlib import Path
 
 from django.test import Client
 
-from core.formats.beat_tables import MapFileError, read_any_map
+from core.formats.beat_tables import MapFileError
+from core.formats.map_files import read_any_map
 from core.formats.smf import MidiError
 from core.formats.song import read_song
 from core.tempomap.errors import EditError
