@@ -1,4 +1,5 @@
-"""The command line: ``diachron map`` finds the beats of a performance, ``diachron conform`` gives it another map."""
+"""The command line: ``diachron map`` finds the beats of a performance, ``diachron conform`` gives it another map,
+``diachron batch`` finds those of many, ``diachron tag`` writes them into the files' tags."""
 
 from __future__ import annotations
 
@@ -8,7 +9,7 @@ from collections.abc import Sequence
 
 from core import audio
 from core.analysis import AnalysisError
-from core.cli import conforming, mapping
+from core.cli import batching, conforming, mapping
 from core.cli.common import BadInput
 from core.formats import smf
 from core.formats.beat_tables import MapFileError
@@ -28,6 +29,8 @@ def parser() -> argparse.ArgumentParser:
     conforming.add_arguments(
         commands.add_parser("conform", help="stretch a performance to a steady tempo, or to another map")
     )
+    batching.add_batch(commands.add_parser("batch", help="find the beats of many performances, unattended"))
+    batching.add_tag(commands.add_parser("tag", help="write tempo and first beat of a batch into the files' tags"))
     return top
 
 

@@ -17,6 +17,8 @@ from core.tempomap.tempomap import MapError
 
 #: The field of a tag that holds the text.
 FIELD = "DIACHRON_MAP"
+#: The field that holds the seconds of bar 1, where only the tempo is tagged.
+FIRST_BEAT = "FIRST_BEAT"
 FORMAT, VERSION = "diachron.map", 1
 #: Bytes of a text that is read, at most.
 LARGEST = 15 << 20

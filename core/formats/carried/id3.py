@@ -9,12 +9,12 @@ tempo and millisecond), ``ETCO`` (kinds of sections, changes of meter), ``CTOC``
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from core.formats.carried.content import FIELD, CarriedMap, CarryError, to_text
+from core.formats.carried.content import FIELD, FIRST_BEAT, CarriedMap, CarryError, to_text
 
 #: Event codes by what a section's name begins with (native frames, 4.5); others are main parts.
 _EVENTS = {"intro": 0x02, "outro": 0x04, "ending": 0x04, "verse": 0x06, "refrain": 0x07, "chorus": 0x07,
@@ -46,12 +46,26 @@ class Tag:
     size: int = 0
     frames: tuple[Frame, ...] = ()
 
+    @property
+    def tempo(self) -> str | None:
+        """What the frame of the tempo says."""
+        for frame in self.frames:
+            if frame.name == "TBPM" and len(frame.body) > 1:
+                coding = {1: "utf-16", 2: "utf-16-be", 3: "utf-8"}.get(frame.body[0], "latin-1")
+                return frame.body[1:].decode(coding, "replace").strip("\0\ufeff ") or None
+        return None
+
     def text(self, field: str) -> str | None:
         """What a ``TXXX`` frame of this description says."""
         for frame in self.frames:
             if frame.name == "TXXX" and (found := _described(frame)) and found[0] == field:
                 return found[1]
         return None
+
+
+def size_of(head: bytes) -> int:
+    """Bytes of the tag that begins so (ten bytes of it)."""
+    return _HEADER + _from_synchsafe(head[6:10]) + (_HEADER if head[5] & 0x10 else 0)
 
 
 def parse(data: bytes) -> Tag:
@@ -63,14 +77,13 @@ def parse(data: bytes) -> Tag:
     size = _from_synchsafe(data[6:10])
     if version not in (3, 4):
         raise CarryError("Its tags are of an old kind (ID3v2.2); they would be lost. Write it as WAV or FLAC instead.")
-    whole = _HEADER + size + (_HEADER if flags & 0x10 else 0)
     body = data[_HEADER : _HEADER + size]
     if version == 3 and flags & 0x80:
         body = body.replace(b"\xff\x00", b"\xff")
     if flags & 0x40:  # an extended header, which says nothing of the frames
         extended = _from_synchsafe(body[:4]) if version == 4 else 4 + struct.unpack(">I", body[:4])[0]
         body = body[extended:]
-    return Tag(version, whole, tuple(_frames(body, version)))
+    return Tag(version, size_of(data), tuple(_frames(body, version)))
 
 
 def _frames(body: bytes, version: int) -> Iterator[Frame]:
@@ -97,8 +110,25 @@ def with_map(tag: Tag, carried: CarriedMap) -> bytes:
         *_chapters(carried, tag.version),
         Frame("TXXX", b"\0\0", bytes([_LATIN]) + FIELD.encode() + b"\0" + to_text(carried).encode("ascii")),
     ]
-    body = b"".join(_packed(f, tag.version) for f in frames)
-    return b"ID3" + bytes([tag.version, 0, 0]) + _synchsafe(len(body)) + body
+    return _tag_of(frames, tag.version)
+
+
+def _tag_of(frames: Sequence[Frame], version: int) -> bytes:
+    body = b"".join(_packed(f, version) for f in frames)
+    return b"ID3" + bytes([version, 0, 0]) + _synchsafe(len(body)) + body
+
+
+def with_tempo(tag: Tag, bpm: float, first_beat: float) -> bytes:
+    """The tag with a tempo and the time of the first beat, and all else as it was."""
+    kept = [f for f in tag.frames if f.name != "TBPM" and (_described(f) or ("",))[0] != FIRST_BEAT]
+    return _tag_of(
+        [
+            *kept,
+            Frame("TBPM", b"\0\0", bytes([_LATIN]) + str(round(bpm)).encode()),
+            Frame("TXXX", b"\0\0", bytes([_LATIN]) + FIRST_BEAT.encode() + b"\0" + f"{first_beat:.6f}".encode()),
+        ],
+        tag.version,
+    )
 
 
 def beats_of(frame: bytes) -> list[tuple[float, int]]:

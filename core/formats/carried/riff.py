@@ -8,7 +8,7 @@ Microsoft, 1991); ``bext`` in EBU Tech 3285 version 2 (2011); files of more than
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import BinaryIO
 
@@ -87,6 +87,11 @@ def write(source: BinaryIO, target: BinaryIO, carried: CarriedMap) -> None:
     others = [body for c in wave.chunks if _is_adtl(c) for body in _kept_labels(c.body)]
     added += [_cue_chunk(cues), _chunk(b"LIST", b"adtl" + b"".join(others) + _labels(cues))]
     added.append(_chunk(b"id3 ", id3.with_map(wave.tag, carried)))
+    _write(source, target, kept, added)
+
+
+def _write(source: BinaryIO, target: BinaryIO, kept: Sequence[Chunk], added: Sequence[bytes]) -> None:
+    """A file of chunks that are copied and chunks that are new."""
     size = 4 + sum(8 + c.size + c.size % 2 for c in kept) + sum(map(len, added))
     data = next((c for c in kept if c.name == b"data"), None)
     if data is None:
@@ -103,6 +108,13 @@ def write(source: BinaryIO, target: BinaryIO, carried: CarriedMap) -> None:
         _copy(source, target, chunk)
     for made in added:
         target.write(made)
+
+
+def write_tag(source: BinaryIO, target: BinaryIO, change: Callable[[id3.Tag], bytes]) -> None:
+    """Copy a file with its ``id3 `` chunk changed. Raises :class:`CarryError`."""
+    wave = opened(source)
+    kept = [c for c in wave.chunks if c.name not in (b"id3 ", b"ID3 ", b"ds64", b"JUNK")]
+    _write(source, target, kept, [_chunk(b"id3 ", change(wave.tag))])
 
 
 def _copy(source: BinaryIO, target: BinaryIO, chunk: Chunk) -> None:

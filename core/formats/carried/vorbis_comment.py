@@ -11,11 +11,12 @@ from __future__ import annotations
 import re
 import struct
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import BinaryIO
 
-from core.formats.carried.content import FIELD, CarriedMap, CarryError, to_text
+from core.formats.carried import id3
+from core.formats.carried.content import FIELD, FIRST_BEAT, CarriedMap, CarryError, to_text
 
 _PIECE = 1 << 20
 _COMMENTS = 4  # the type of their block in FLAC
@@ -37,6 +38,10 @@ class Comments:
             if key.upper() == name.encode():
                 return value.decode("utf-8", "replace")
         return None
+
+
+#: What becomes of a file's comments: their new block.
+Change = Callable[[Comments], bytes]
 
 
 def parse(data: bytes) -> Comments:
@@ -66,8 +71,19 @@ def with_map(comments: Comments, carried: CarriedMap) -> bytes:
         kept.append(f"CHAPTER{k:03d}={_clock(section.start)}".encode())
         kept.append(f"CHAPTER{k:03d}NAME={section.name}".encode())
     kept.append(f"{FIELD}={to_text(carried)}".encode())
-    parts = [struct.pack("<I", len(comments.vendor)), comments.vendor, struct.pack("<I", len(kept))]
-    for one in kept:
+    return _packed(comments.vendor, kept)
+
+
+def with_tempo(comments: Comments, bpm: float, first_beat: float) -> bytes:
+    """The comments with a tempo and the time of the first beat, and all else as it was."""
+    new = (b"BPM", FIRST_BEAT.encode())
+    kept = [f for f in comments.fields if f.partition(b"=")[0].upper() not in new]
+    return _packed(comments.vendor, [*kept, f"BPM={bpm:.2f}".encode(), f"{FIRST_BEAT}={first_beat:.6f}".encode()])
+
+
+def _packed(vendor: bytes, fields: list[bytes]) -> bytes:
+    parts = [struct.pack("<I", len(vendor)), vendor, struct.pack("<I", len(fields))]
+    for one in fields:
         parts += [struct.pack("<I", len(one)), one]
     return b"".join(parts)
 
@@ -90,31 +106,38 @@ def flac_comments(file: BinaryIO) -> Comments:
     return next((parse(body) for kind, body in _flac_blocks(file) if kind == _COMMENTS), Comments())
 
 
-def write_flac(source: BinaryIO, target: BinaryIO, carried: CarriedMap) -> None:
-    """Copy a file with the map in it. Raises :class:`CarryError`."""
+def write_flac(source: BinaryIO, target: BinaryIO, change: Change) -> None:
+    """Copy a file with its comments changed. Raises :class:`CarryError`."""
     blocks = list(_flac_blocks(source))
     comments = next((parse(body) for kind, body in blocks if kind == _COMMENTS), Comments())
-    made = with_map(comments, carried)
+    made = change(comments)
     if len(made) > _LARGEST_BLOCK:
         raise CarryError("The map is too large for the tags of a FLAC file.")
     padding = 1
     kept = [(kind, body) for kind, body in blocks if kind not in (_COMMENTS, padding)]
     kept.insert(1, (_COMMENTS, made))
-    target.write(b"fLaC")
+    beginning = source.tell()
+    source.seek(0)
+    target.write(source.read(_flac_start(source)) + b"fLaC")
+    source.seek(beginning)
     for k, (kind, body) in enumerate(kept):
         last = 0x80 if k == len(kept) - 1 else 0
         target.write(bytes([kind | last]) + len(body).to_bytes(3, "big") + body)
     _rest(source, target)
 
 
-def _flac_blocks(file: BinaryIO) -> Iterator[tuple[int, bytes]]:
-    """Type and body of each block; the file is left where the sound begins."""
+def _flac_start(file: BinaryIO) -> int:
+    """Where FLAC begins: after an ID3 tag that some programs put in front. The file stays where it is."""
+    place = file.tell()
     file.seek(0)
     head = file.read(10)
-    if head[:3] == b"ID3":  # some programs put one in front
-        file.seek(10 + sum((b & 0x7F) << shift for b, shift in zip(head[6:10], (21, 14, 7, 0), strict=True)))
-    else:
-        file.seek(0)
+    file.seek(place)
+    return id3.size_of(head) if head[:3] == b"ID3" else 0
+
+
+def _flac_blocks(file: BinaryIO) -> Iterator[tuple[int, bytes]]:
+    """Type and body of each block; the file is left where the sound begins."""
+    file.seek(_flac_start(file))
     if file.read(4) != b"fLaC":
         raise CarryError("This is no FLAC file.")
     last = False
@@ -154,12 +177,12 @@ def ogg_comments(file: BinaryIO) -> Comments:
     return parse(packets[1][len(kind) :])
 
 
-def write_ogg(source: BinaryIO, target: BinaryIO, carried: CarriedMap) -> None:
-    """Copy a file with the map in it: the pages of its headers are made anew, those after them counted on. Raises
-    :class:`CarryError`."""
+def write_ogg(source: BinaryIO, target: BinaryIO, change: Change) -> None:
+    """Copy a file with its comments changed: the pages of its headers are made anew, those after them counted on.
+    Raises :class:`CarryError`."""
     pages, packets, kind = _ogg_headers(source)
     framing = b"\x01" if kind == b"\x03vorbis" else b""
-    packets[1] = kind + with_map(parse(packets[1][len(kind) :]), carried) + framing
+    packets[1] = kind + change(parse(packets[1][len(kind) :])) + framing
     first = pages[0]
     target.write(first.packed())
     made = list(_paged(packets[1:], first.serial))

@@ -1,0 +1,127 @@
+"""A batch: every take once, on a pool of processes or on any other executor.
+
+Work goes through the standard ``concurrent.futures.Executor``. A process that dies takes its pool with it; what was
+under way is then tried once more in a new pool, and what fails twice is told as failed.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ProcessPoolExecutor, wait
+from contextlib import contextmanager
+from multiprocessing import get_context
+from pathlib import Path
+
+from core.batch import work
+from core.batch.takes import Take
+from core.batch.work import Outcome
+
+#: Called with takes done, takes in all, seconds left (None: not known yet), and the outcome just found.
+Progress = Callable[[int, int, float | None, Outcome], None]
+MakeExecutor = Callable[[], Executor]
+
+#: Takes that are handed over beyond those at work, so that nobody waits.
+_AHEAD = 2
+#: A take during which its process died is tried so often.
+_TRIES = 2
+
+
+def run(
+    takes: Sequence[Take],
+    write: Sequence[str],
+    out: Path,
+    make: MakeExecutor,
+    workers: int,
+    progress: Progress = lambda *_: None,
+) -> list[Outcome]:
+    """All takes' outcomes, in their order. Takes that an earlier run has done are not done again."""
+    wanted = tuple(write)
+    out.mkdir(parents=True, exist_ok=True)
+    found = {take.name: known for take in takes if (known := work.earlier(take, wanted, out))}
+    tries: dict[str, int] = {}
+    pending = [take for take in takes if take.name not in found]
+    began, to_do = time.monotonic(), len(pending)
+    for known in found.values():
+        progress(len(found), len(takes), None, known)
+    done_now = 0
+    while pending:
+        died: list[Take] = []
+        for take, outcome in _once(pending, wanted, out, make, workers):
+            if outcome is None:
+                died.append(take)
+                continue
+            found[take.name] = outcome
+            done_now += 1
+            left = (time.monotonic() - began) / done_now * (to_do - done_now)
+            progress(len(found), len(takes), left, outcome)
+        pending = []
+        # whoever was at work when the pool broke may be the reason; those that only waited are not counted
+        for take in died:
+            tries[take.name] = tries.get(take.name, 0) + 1
+            if tries[take.name] < _TRIES or len(died) > workers + _AHEAD:
+                pending.append(take)
+            else:
+                found[take.name] = _failed(take, wanted)
+                progress(len(found), len(takes), None, found[take.name])
+    return [found[take.name] for take in takes]
+
+
+def _once(
+    takes: Sequence[Take], write: tuple[str, ...], out: Path, make: MakeExecutor, workers: int
+) -> Iterator[tuple[Take, Outcome | None]]:
+    """Each take with its outcome, as they come; None for those whose executor died with them."""
+    waiting = list(reversed(takes))
+    running: dict[Future[Outcome], Take] = {}
+    with make() as executor, _dropping_the_rest(executor):
+        while waiting or running:
+            try:
+                while waiting and len(running) < workers + _AHEAD:
+                    take = waiting[-1]
+                    running[executor.submit(work.do, take, write, out)] = take
+                    waiting.pop()
+            except BrokenExecutor:
+                pass
+            if not running:
+                break
+            for future in wait(running, return_when=FIRST_COMPLETED).done:
+                take = running.pop(future)
+                try:
+                    yield take, future.result()
+                except OSError:  # the outcome cannot be written, so no other can be either
+                    raise
+                except Exception:  # the worker died; what a take does wrong itself is its outcome
+                    yield take, None
+    for take in reversed(waiting):
+        yield take, None
+
+
+@contextmanager
+def _dropping_the_rest(executor: Executor) -> Iterator[None]:
+    """Where the batch is stopped, what has not begun does not begin."""
+    try:
+        yield
+    except BaseException:
+        executor.shutdown(wait=False, cancel_futures=True)
+        raise
+
+
+def _failed(take: Take, write: tuple[str, ...]) -> Outcome:
+    words = "The process that worked on it died twice; perhaps the machine has too little memory for it."
+    return Outcome(take.name, take.key(write), error=words, files=tuple(map(str, take.files)))
+
+
+def pool(workers: int) -> MakeExecutor:
+    """Processes of this machine, each fresh (``spawn``), so that a dying one harms no lock of another."""
+    return lambda: ProcessPoolExecutor(workers, get_context("spawn"))
+
+
+@contextmanager
+def cluster(address: str) -> Iterator[tuple[MakeExecutor, int]]:
+    """The workers of a Dask cluster and how many there are. Files are read where the workers run, so that all need
+    the same paths. Raises ``ImportError`` where ``distributed`` is not installed, and ``OSError``."""
+    from distributed import Client  # type: ignore[import-not-found]
+
+    with Client(address, timeout="10s") as client:
+        workers = sum(client.nthreads().values())
+        yield (lambda: client.get_executor(pure=False, retries=_TRIES - 1)), max(1, workers)
