@@ -12,6 +12,7 @@ from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future
 from contextlib import contextmanager
 from multiprocessing import get_context
 from pathlib import Path
+from typing import Any
 
 from core.batch import work
 from core.batch.takes import Take
@@ -120,8 +121,9 @@ def pool(workers: int) -> MakeExecutor:
 def cluster(address: str) -> Iterator[tuple[MakeExecutor, int]]:
     """The workers of a Dask cluster and how many there are. Files are read where the workers run, so that all need
     the same paths. Raises ``ImportError`` where ``distributed`` is not installed, and ``OSError``."""
-    from distributed import Client  # type: ignore[import-not-found]
+    import distributed
 
-    with Client(address, timeout="10s") as client:
+    connect: Any = distributed.Client
+    with connect(address, timeout="10s") as client:
         workers = sum(client.nthreads().values())
         yield (lambda: client.get_executor(pure=False, retries=_TRIES - 1)), max(1, workers)
