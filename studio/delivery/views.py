@@ -1,27 +1,47 @@
-"""Delivering: the map and what is made from it, as files."""
+"""Delivering: the map and what is made from it, as files and as bundles of files."""
 
 import io
-import re
 from typing import Any
 
 import numpy as np
 import soundfile as sf
-from django.http import FileResponse, HttpRequest, HttpResponse
-from django.shortcuts import get_object_or_404
-from django.views.decorators.http import require_GET
-from numpy.typing import NDArray
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse
+from django.http.response import HttpResponseBase
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_GET, require_POST
+from pydantic import ValidationError
 
-from core import audio
+from core.audio.stems import RATES
 from core.following import click
-from core.following.running_order import whole_bars
-from core.formats import smf, tables, wavloop
-from core.formats.song import PartToWrite, write_song
-from studio.delivery.mixing import common_level, mixed
+from core.formats import smf
+from studio.delivery.bundles import (
+    BUNDLES,
+    Bundle,
+    Wanted,
+    archive_of,
+    names,
+    needed_bytes,
+    parts_of,
+    remember,
+    wanted_of,
+)
+from studio.delivery.click_files import click_file, lead_of
+from studio.delivery.content import label_of, sections_of, stem_of
+from studio.delivery.documents import DOCUMENTS
+from studio.delivery.loops import NoLoop, loop_of
+from studio.delivery.writing_bundles import KIND_BEGINS
 from studio.desk.clicks import clicks_of
-from studio.desk.models import Mark
+from studio.desk.panels import written
 from studio.inputs import LARGEST, whole
+from studio.jobs.models import Job
+from studio.jobs.queue import start
+from studio.jobs.views import progress
 from studio.library.models import Session
 from studio.parts import sound
+from studio.ranges import file_in_ranges
+
+#: Bars of clicks before bar 1 that can be asked for.
+COUNT_INS = (0, 1, 2, 4)
 
 
 def _with_map(pk: int) -> Session:
@@ -31,67 +51,60 @@ def _with_map(pk: int) -> Session:
 
 
 def _file(data: bytes, session: Session, what: str, kind: str) -> FileResponse:
-    # what file systems take everywhere; the title itself may hold anything
-    stem = re.sub(r"[^\w\- ]+", "", session.title).strip()[:80] or "session"
-    return FileResponse(io.BytesIO(data), as_attachment=True, filename=f"{stem} {what}", content_type=kind)
+    return FileResponse(io.BytesIO(data), as_attachment=True, filename=f"{stem_of(session)} {what}", content_type=kind)
 
 
-def _sections(session: Session) -> list[tuple[float, str]]:
-    """Start and name of each section, on its bar line."""
-    tempo_map = session.tempo_map
-    found = session.marks.filter(kind=Mark.Kind.SECTION)
-    bars = [whole_bars(tempo_map, m.start, m.end, session.sample_rate) for m in found]
-    return [(float(tempo_map.bar_seconds(b.first)), m.name) for b, m in zip(bars, found, strict=True)]
+def _refused(words: str) -> HttpResponse:
+    return HttpResponse(words, status=422, content_type="text/plain; charset=utf-8")
 
 
 @require_GET
-def midi(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
+def files(request: HttpRequest, pk: int) -> HttpResponse:
+    """The single files that can be had, as a fragment."""
     session = _with_map(pk)
+    context = {
+        "session": session,
+        "documents": DOCUMENTS.values(),
+        "parts": parts_of(session),
+        "written": written(session.tempo_map),
+    }
+    return render(request, "delivery/files.html", context)
+
+
+@require_GET
+def document(request: HttpRequest, pk: int, key: str) -> HttpResponse | FileResponse:
+    """One of :data:`studio.delivery.documents.DOCUMENTS`."""
+    session = _with_map(pk)
+    if key not in DOCUMENTS:
+        raise Http404
+    made = DOCUMENTS[key]
     try:
-        written = smf.write(session.tempo_map, session.title, _sections(session), bool(request.GET.get("bars")))
+        return _file(made.make(session), session, made.file, made.kind)
     except smf.MidiError as e:
-        return HttpResponse(str(e), status=422, content_type="text/plain; charset=utf-8")
-    out = io.BytesIO()
-    written.file.save(file=out)
-    return _file(out.getvalue(), session, "map.mid", "audio/midi")
+        return _refused(str(e))
 
 
 @require_GET
 def click_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
-    """The click as it is played at the desk, for the whole take or from one bar (``from``) up to another (``to``)."""
+    """The click as it is played at the desk: for the whole take, with ``count_in`` bars before bar 1, or from one bar
+    (``from``) up to another (``to``)."""
     session = _with_map(pk)
+    count_in = whole(request.GET.get("count_in") or "0", 0, max(COUNT_INS), "The count-in has 0 to 4 bars.")
+    first, last = request.GET.get("from"), request.GET.get("to")
+    if not first and not last:
+        return _file(click_file(session, count_in), session, "click.wav", "audio/wav")
     tempo_map, rate = session.tempo_map, session.sample_rate
-    start, end = 0, round(session.seconds * rate)
-    if request.GET.get("to"):
-        end = min(end, round(float(tempo_map.bar_seconds(whole(request.GET["to"]) + 1)) * rate))
-    if request.GET.get("from"):
-        start = round(float(tempo_map.bar_seconds(whole(request.GET["from"]))) * rate)
-    if not 0 <= start < end:
-        return HttpResponse("Those bars hold nothing.", status=422, content_type="text/plain; charset=utf-8")
-    found = clicks_of(session, tempo_map)
-    track = click.render(found, rate, end - start, session.click_style.sound, start)
+    begin, end = 0, round(session.seconds * rate)
+    if last:
+        end = min(end, round(float(tempo_map.bar_seconds(whole(last) + 1)) * rate))
+    if first:
+        begin = round(float(tempo_map.bar_seconds(whole(first))) * rate)
+    if not 0 <= begin < end:
+        return _refused("Those bars hold nothing.")
+    made = click.render(clicks_of(session, tempo_map), rate, end - begin, session.click_style.sound, begin)
     out = io.BytesIO()
-    sf.write(out, track, rate, "PCM_24", format="WAV")
+    sf.write(out, made, rate, "PCM_24", format="WAV")
     return _file(out.getvalue(), session, "click.wav", "audio/wav")
-
-
-@require_GET
-def song(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
-    """The map with all parts that hold notes, as one MIDI file."""
-    session = _with_map(pk)
-    tempo_map = session.tempo_map
-    parts = [
-        PartToWrite(p.name, p.program, p.instrument == "drums", p.now.stored())
-        for p in session.parts.filter(gone=False).select_related("step")
-        if not p.is_loop
-    ]
-    try:
-        written = smf.write(tempo_map, session.title, _sections(session), bool(request.GET.get("bars")))
-    except smf.MidiError as e:
-        return HttpResponse(str(e), status=422, content_type="text/plain; charset=utf-8")
-    out = io.BytesIO()
-    write_song(written, tempo_map, parts).save(file=out)
-    return _file(out.getvalue(), session, "map and parts.mid", "audio/midi")
 
 
 @require_GET
@@ -109,44 +122,88 @@ def part_wav(request: HttpRequest, pk: int, part: int) -> HttpResponse | FileRes
 def loop_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     """Bars ``from`` to ``to`` cut exactly on their lines, of one track (``track``) or of all that is heard."""
     session = _with_map(pk)
-    tempo_map, rate = session.tempo_map, session.sample_rate
     first, last = whole(request.GET.get("from")), whole(request.GET.get("to"))
     chosen = whole(request.GET.get("track") or "0", 0, LARGEST, "There is no such track.")
-    low, high = tempo_map.bar_range
-    if not low <= first <= last <= high:
-        return _refused(f"The map has bars {low} to {high}, and loops rise from a first to a last one.")
-    lines = [round(float(t) * rate) for t in tempo_map.bar_seconds(range(first, last + 2))]
-    start, end = lines[0], min(lines[-1], round(session.seconds * rate))
-    if not 0 <= start < end:
-        return _refused("Those bars lie before the recording starts.")
-    tracks = [t for t in session.tracks.all() if t.analysed and chosen in (0, t.pk)]
-    if not tracks:
+    track = next((t for t in session.tracks.all() if t.analysed and t.pk == chosen), None)
+    if (chosen and track is None) or not session.tracks.all():
         return _refused("There is no such track.")
-    pre = min(start, wavloop.BLEND)
-    cut: NDArray[Any]
-    if chosen:
-        cut = audio.read(tracks[0].playback, start - pre, end - start + pre)
-    else:
-        cut = common_level(session) * mixed(session, start - pre, end - start + pre)
-    cut = wavloop.seamless(cut, pre)
-    beats = round(float(tempo_map.beat_index_at(end / rate) - tempo_map.beat_index_at(start / rate)))
-    meters = {tempo_map.meters.meter_at(b).felt for b in range(first, last + 1)}
-    facts = wavloop.LoopFacts(
-        last - first + 1,
-        beats,
-        " and ".join(sorted(meters)),
-        60 * beats * rate / (end - start),
-        [(line - start, f"Bar {first + i}") for i, line in enumerate(lines[:-1])],
-    )
-    what = f"bars {first}-{last}" + (f" {tracks[0].name}" if chosen else "")
-    return _file(wavloop.write(cut, rate, facts, session.title), session, f"{what}.wav", "audio/wav")
+    try:
+        data = loop_of(session, first, last, track)
+    except NoLoop as e:
+        return _refused(str(e))
+    what = f"bars {first}-{last}" + (f" {track.name}" if track else "")
+    return _file(data, session, f"{what}.wav", "audio/wav")
 
 
-def _refused(words: str) -> HttpResponse:
-    return HttpResponse(words, status=422, content_type="text/plain; charset=utf-8")
+# ---- bundles
 
 
 @require_GET
-def beats_csv(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
+def bundles(request: HttpRequest, pk: int) -> HttpResponse:
+    """The bundles with what they hold, as a fragment."""
+    return _bundles(request, _with_map(pk))
+
+
+def _bundles(request: HttpRequest, session: Session, error: str = "", status: int = 200) -> HttpResponse:
+    working = set(
+        Job.objects.filter(session=session, kind__startswith=KIND_BEGINS, state__in=["waiting", "running"]).values_list(
+            "kind", flat=True
+        )
+    )
+    context = {
+        "session": session,
+        "error": error,
+        "bundles": [_facts(session, b, f"{KIND_BEGINS}{b.name}" in working) for b in BUNDLES.values()],
+        "rate": session.sample_rate,
+        "rates": [0, *(r for r in RATES if r != session.sample_rate)],
+        "depths": [("16", "16 bit"), ("24", "24 bit"), ("float", "floating point")],
+        "count_ins": COUNT_INS,
+        "has_sections": bool(sections_of(session)),
+    }
+    return render(request, "delivery/bundles.html", context, status=status)
+
+
+def _facts(session: Session, bundle: Bundle, working: bool) -> dict[str, Any]:
+    wanted = wanted_of(session, bundle)
+    place = archive_of(session, bundle, wanted)
+    ready = place.exists()
+    return {
+        "bundle": bundle,
+        "wanted": wanted,
+        "files": names(session, bundle),
+        "size": place.stat().st_size if ready else needed_bytes(session, bundle, wanted),
+        "ready": ready,
+        "working": working,
+        "lead": lead_of(session.tempo_map, wanted.count_in),
+    }
+
+
+@require_POST
+def make_bundle(request: HttpRequest, pk: int, name: str) -> HttpResponse:
+    """Remember how the bundle is wanted, and start making it; progress shows at the top of the page."""
     session = _with_map(pk)
-    return _file(tables.beats_csv(session.tempo_map).encode(), session, "beats.csv", "text/csv; charset=utf-8")
+    if name not in BUNDLES:
+        raise Http404
+    bundle = BUNDLES[name]
+    asked = {k: request.POST[k] for k in ("rate", "depth", "count_in") if k in request.POST}
+    try:
+        numbers = {k: int(v) if k != "depth" else v for k, v in asked.items()}
+        remember(session, bundle, Wanted.model_validate(numbers))
+    except (ValueError, ValidationError):
+        return _bundles(request, session, "That rate, depth or count-in cannot be made.", 422)
+    if bundle.loops and not sections_of(session):
+        return _bundles(request, session, "There are no sections yet: choose bars and name them (Shift A).", 422)
+    start(session, f"{KIND_BEGINS}{bundle.name}")
+    return progress(request, session.pk)
+
+
+@require_GET
+def bundle_zip(request: HttpRequest, pk: int, name: str) -> HttpResponseBase:
+    """A bundle that is ready; a download that broke off goes on where it stopped."""
+    session = _with_map(pk)
+    if name not in BUNDLES:
+        raise Http404
+    place = archive_of(session, BUNDLES[name], wanted_of(session, BUNDLES[name]))
+    if not place.exists():
+        raise Http404
+    return file_in_ranges(request, place, f"{label_of(session)}, {BUNDLES[name].title.lower()}.zip", "application/zip")

@@ -229,8 +229,6 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
             context |= {"sounds": SOUNDS, "figures": FIGURES}
         if stage == "reshape":
             context |= pane_context(session)
-        if stage == "deliver":
-            context["written"] = panels.written(tempo_map)
     return render(request, f"desk/panels/{stage}.html", context)
 
 

@@ -186,19 +186,19 @@ class PlayedAndDrawn(StudioCase):
         session.title = 'Ev"il/../name 🎻'
         session.save()
         url = f"/sessions/{session.pk}/deliver"
-        answer = self.client.get(f"{url}/map.mid")
+        answer = self.client.get(f"{url}/file/map.mid")
         self.assertIn("attachment", answer["Content-Disposition"])
         self.assertNotIn("/..", answer["Content-Disposition"])
         file = mido.MidiFile(file=io.BytesIO(b"".join(answer.streaming_content)))
         self.assertEqual(file.type, 1)
         rows = list(
-            csv.DictReader(io.StringIO(b"".join(self.client.get(f"{url}/beats.csv").streaming_content).decode()))
+            csv.DictReader(io.StringIO(b"".join(self.client.get(f"{url}/file/beats.csv").streaming_content).decode()))
         )
         beats = session.step.tempo_map.beats()
         self.assertEqual(len(rows), len(beats))
         np.testing.assert_allclose([float(r["time"]) for r in rows], beats.seconds, atol=1e-6)
         bare = self.session(self.wav("z.wav", 1 + 0.7 * np.arange(20)), title="bare")
-        self.assertEqual(self.client.get(f"/sessions/{bare.pk}/deliver/map.mid").status_code, 404)
+        self.assertEqual(self.client.get(f"/sessions/{bare.pk}/deliver/file/map.mid").status_code, 404)
 
     def test_the_library_lists_sessions(self):
         self.mapped()

@@ -96,7 +96,7 @@ class FromSong(StudioCase):
 
     def test_the_file_that_comes_out_has_the_song_again(self):
         made = Session.objects.get(pk=self.start().json()["id"])
-        answer = self.client.get(f"/sessions/{made.pk}/deliver/song.mid")
+        answer = self.client.get(f"/sessions/{made.pk}/deliver/file/song.mid")
         file = mido.MidiFile(file=io.BytesIO(b"".join(answer.streaming_content)))
         notes = [m for t in file.tracks for m in t if m.type == "note_on" and m.velocity]
         self.assertEqual(len(notes), 64)

@@ -272,7 +272,7 @@ class Parts(StudioCase):
 
     def test_map_and_parts_as_one_midi_file(self):
         self.lay()
-        data = b"".join(self.client.get(f"{self.url}/deliver/song.mid").streaming_content)
+        data = b"".join(self.client.get(f"{self.url}/deliver/file/song.mid").streaming_content)
         file, now, found = mido.MidiFile(file=io.BytesIO(data)), 0.0, []
         for m in file:
             now += m.time

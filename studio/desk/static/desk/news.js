@@ -67,7 +67,10 @@ export class News {
   /** @param {{chords: number | null, busy: boolean, step: number | null, analysed: number, tracks: number}} news */
   #sessionState({ chords, busy, ...state }) {
     this.desk.chords.catchUp(chords);
-    document.body.dataset.busy = busy ? "yes" : "no";
+    const now = busy ? "yes" : "no";
+    // panes tell what a job is making, or has made
+    if (document.body.dataset.busy && document.body.dataset.busy !== now) this.desk.panels.renewPanes();
+    document.body.dataset.busy = now;
     return this.desk.editing.inTurn(() => this.#catchUp(state));
   }
 

@@ -1,0 +1,155 @@
+"""Making a bundle: the job that writes its files and packs them as one ZIP."""
+
+from __future__ import annotations
+
+import shutil
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import soundfile as sf
+
+from core.audio.stems import write_stem
+from core.formats.carried import CarryError, carry
+from core.formats.smf import MidiError
+from studio.delivery.bundles import (
+    BUNDLES,
+    Bundle,
+    Wanted,
+    archive_of,
+    loops_of,
+    needed_bytes,
+    original_names,
+    part_names,
+    track_names,
+    wanted_of,
+)
+from studio.delivery.click_files import click_file
+from studio.delivery.content import carried_of, label_of, stem_of
+from studio.delivery.documents import DOCUMENTS
+from studio.delivery.loops import NoLoop, loop_of
+from studio.delivery.mixing import common_level, mixed
+from studio.jobs.models import Job
+from studio.jobs.registry import Failed, JobKind, Report
+from studio.library.models import Session, Track
+from studio.parts import sound
+
+#: Samples that are made at a time.
+_PIECE = 1 << 18
+#: What is left free on the disk, in bytes.
+_RESERVE = 200 << 20
+#: How the kinds of these jobs begin; the name of the bundle follows.
+KIND_BEGINS = "bundle-"
+
+
+def write(job: Job, report: Report) -> None:
+    """Make the bundle that the job's kind names, as it was last asked for."""
+    session, bundle = job.session, BUNDLES[job.kind.removeprefix(KIND_BEGINS)]
+    wanted = wanted_of(session, bundle)
+    needed, free = needed_bytes(session, bundle, wanted), shutil.disk_usage(session.folder).free - _RESERVE
+    # the files and the ZIP of them lie there together for a moment
+    if 2 * needed > free:
+        raise Failed(
+            f"The bundle takes {needed / 1e6:.0f} MB twice over; the disk has {max(0, free) / 1e6:.0f} MB left."
+        )
+    place = archive_of(session, bundle, wanted)
+    place.parent.mkdir(parents=True, exist_ok=True)
+    for old in place.parent.glob(f"{bundle.name}-*"):
+        shutil.rmtree(old) if old.is_dir() else old.unlink()
+    work = place.with_suffix(".work")
+    work.mkdir()
+    try:
+        _write(session, bundle, wanted, work, report)
+        partial = place.with_suffix(".partial")
+        with zipfile.ZipFile(partial, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
+            for file in sorted(p for p in work.rglob("*") if p.is_file()):
+                archive.write(file, file.relative_to(work).as_posix())
+                report("Packing", 0.95)
+        job.fence()
+        partial.replace(place)
+    except (MidiError, NoLoop, CarryError) as e:
+        raise Failed(str(e)) from None
+    finally:
+        shutil.rmtree(work, ignore_errors=True)
+
+
+def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, report: Report) -> None:
+    stem, begin, carried = stem_of(session), label_of(session), carried_of(session)
+    for key in bundle.documents:
+        (folder / f"{stem} {DOCUMENTS[key].file}").write_bytes(DOCUMENTS[key].make(session))
+    if bundle.mix:
+        _write_mix(session, wanted, folder / f"{begin}, mix.wav", report)
+    if bundle.click:
+        data = click_file(session, wanted.count_in, wanted.rate, wanted.depth)
+        (folder / f"{begin}, click.wav").write_bytes(data)
+    tracks = list(session.tracks.all())
+    if bundle.stems:
+        (folder / "tracks").mkdir()
+        rate = wanted.rate or session.sample_rate
+        for k, (track, name) in enumerate(track_names(session).items()):
+            stage = f"Writing {track.name}"
+            plain, out = folder / "plain.wav", folder / "tracks" / name
+            write_stem(
+                _best_source(track, rate),
+                plain,
+                round(session.seconds * rate),
+                rate,
+                wanted.depth,
+                lambda x, k=k, stage=stage: report(stage, 0.9 * (k + x) / len(tracks)),  # type: ignore[misc]
+            )
+            carry(plain, out, carried)
+            plain.unlink()
+    if bundle.parts:
+        _write_parts(session, wanted, folder / "parts", report)
+    if bundle.originals:
+        (folder / "recordings").mkdir()
+        for k, (track, name) in enumerate(original_names(session).items()):
+            report(f"Copying {track.name}", 0.9 * k / len(tracks))
+            out = folder / "recordings" / name
+            try:
+                carry(track.source, out, carried)
+            except CarryError:  # of a kind that takes no map: as it came
+                shutil.copyfile(track.source, out)
+    if bundle.loops:
+        loops = list(loops_of(session))
+        if not loops:
+            raise Failed("There are no sections yet: choose some bars under Check, Marks, and name them.")
+        level = common_level(session)
+        for k, (name, first, last) in enumerate(loops):
+            report(f"Cutting {name}", 0.9 * k / len(loops))
+            (folder / f"{name}.wav").write_bytes(loop_of(session, first, last, None, level))
+
+
+def _best_source(track: Track, rate: int) -> Path:
+    """The recording itself where it has the wanted rate, or where another one is made from it directly."""
+    return track.playback if track.midi or rate == track.session.sample_rate else track.source
+
+
+def _write_mix(session: Session, wanted: Wanted, path: Path, report: Report) -> None:
+    """All that is heard, as it stands in the mix, turned down as a whole where it would clip."""
+    level, own = common_level(session), path.with_suffix(".own.wav")
+    with sf.SoundFile(own, "w", session.sample_rate, 2, "FLOAT", format="RF64") as out:
+        for at in range(0, session.frames, _PIECE):
+            out.write(level * mixed(session, at, min(_PIECE, session.frames - at)))
+            report("Mixing", 0.5 * at / max(1, session.frames))
+    rate = wanted.rate or session.sample_rate
+    write_stem(own, path, round(session.seconds * rate), rate, wanted.depth, lambda x: report("Mixing", 0.5 + 0.4 * x))
+    own.unlink()
+
+
+def _write_parts(session: Session, wanted: Wanted, folder: Path, report: Report) -> None:
+    """Each part alone, from zero to the end of the take."""
+    folder.mkdir()
+    rate = wanted.rate or session.sample_rate
+    for part, name in part_names(session).items():
+        own = folder / "own.wav"
+        with sf.SoundFile(own, "w", session.sample_rate, 1, "FLOAT", format="RF64") as out:
+            for at in range(0, session.frames, _PIECE):
+                count = min(_PIECE, session.frames - at)
+                out.write(np.clip(sound.block(part, session.map_step, session.sample_rate, at, count), -1, 1))
+                report(f"Writing {part.name}", 0.92)
+        write_stem(own, folder / name, round(session.seconds * rate), rate, wanted.depth)
+        own.unlink()
+
+
+KINDS = [JobKind(f"{KIND_BEGINS}{b.name}", f"Bundle “{b.title}”", write) for b in BUNDLES.values()]
