@@ -144,12 +144,14 @@ def _as_map(rows: Sequence[Row]) -> TempoMap:
         first = float(lines.bar_quarters(rows[0][1] or 1))
         quarters = first + lines.meter_at(1).quarters * np.arange(len(rows))
         return TempoMap(np.array(times), np.asarray(quarters, dtype=np.float64), lines)
-    number = rows[opens[0]][1] or 1
+    told = rows[opens[0]][1]
+    number = 1 if told is None else told
     counts = np.diff([*opens, len(rows)])
     # the last bar may be cut short by the end of the list
     if len(counts) > 1 and counts[-1] < counts[-2]:
         counts[-1] = counts[-2]
     changes = [(number + k, f"{int(c)}/4") for k, c in enumerate(counts) if k == 0 or c != counts[k - 1]]
-    meters = Meters.of((1, changes[0][1]), *(c for c in changes if c[0] > 1))
+    # what holds before bar 1 holds in it, where nothing else does
+    meters = Meters.of(*{1: changes[0][1], **{max(1, bar): meter for bar, meter in changes}}.items())
     start = round(float(meters.beat_of_quarters(meters.bar_quarters(number))))
     return TempoMap.from_beats(times, start - opens[0], meters)

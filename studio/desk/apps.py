@@ -7,13 +7,14 @@ class DeskConfig(AppConfig):
     name = "studio.desk"
 
     def ready(self) -> None:
-        from studio.desk.find_job import KIND
+        from studio.desk import carried_job, find_job
         from studio.desk.history import changed
         from studio.desk.statements import MARKS
         from studio.histories import register_piece, register_recorder
         from studio.jobs.registry import register, register_state
 
-        register(KIND)
+        register(find_job.KIND)
+        register(carried_job.KIND)
         register_state(_state)
         register_piece(MARKS)
         register_recorder(changed)

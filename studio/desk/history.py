@@ -107,8 +107,8 @@ def changed(session: Session, name: str, gesture: bool = False) -> None:
         session.step = now.step
 
 
-def keep_aside(session: Session, tempo_map: TempoMap, name: str, before: MapStep) -> MapStep:
-    """A map beside the line of steps, as a named version that can be compared and gone to."""
+def keep_aside(session: Session, tempo_map: TempoMap, name: str, before: MapStep, version: str = "") -> MapStep:
+    """A map beside the line of steps, as a named ``version`` that can be compared and gone to."""
     cut, chunks = pieces.cut_map(tempo_map)
     pieces.keep(session, chunks)
     return MapStep.objects.create(
@@ -116,7 +116,7 @@ def keep_aside(session: Session, tempo_map: TempoMap, name: str, before: MapStep
         before=before,
         place=before.place + 1,
         name=name,
-        version=f"{name} while you were editing",
+        version=(version or f"{name} while you were editing")[:100],
         content=orjson.dumps({"map": cut, "state": {}}).decode(),
     )
 

@@ -1,6 +1,6 @@
 from django.urls import path
 
-from studio.desk import doubt_views, lean_views, mark_views, version_views, views, waveform_views
+from studio.desk import doubt_views, lean_views, mark_views, outside_maps, version_views, views, waveform_views
 
 urlpatterns = [
     path("sessions/<int:pk>/desk", views.desk, name="desk"),
@@ -11,6 +11,8 @@ urlpatterns = [
     path("sessions/<int:pk>/panel/<slug:stage>", views.panel, name="panel"),
     path("sessions/<int:pk>/find", views.find, name="find"),
     path("sessions/<int:pk>/options", views.options, name="options"),
+    path("sessions/<int:pk>/outside-map", outside_maps.bring, name="outside-map"),
+    path("sessions/<int:pk>/outside-map/take", outside_maps.take, name="outside-map-take"),
     path("sessions/<int:pk>/guides", views.guides, name="guides"),
     path("sessions/<int:pk>/doubts", doubt_views.doubts, name="doubts"),
     path("sessions/<int:pk>/marks", mark_views.marks, name="marks"),

@@ -14,11 +14,13 @@ from core.audio.peaks import LEVELS
 from core.editing import Contradiction, apply
 from core.editing.stretches import RATIOS
 from core.following.click import FIGURES, SOUNDS
+from core.formats.map_files import ENDINGS
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from core.tempomap.limits import checked_range
 from studio.analysis.models import latest
 from studio.desk import history, panels
+from studio.desk.carried_job import CARRIED, carried_by
 from studio.desk.commands import command_json, read_command
 from studio.desk.find_job import FIND
 from studio.desk.grid import change, grid
@@ -206,6 +208,8 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
         raise Http404
     session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
     context = {"session": session, "facts": facts(session)}
+    if stage == "find":
+        context["map_endings"] = ",".join(ENDINGS)
     if stage == "gather":
         context["gone"] = Track.everything.filter(session=session, gone=True)
     if session.step:
@@ -257,10 +261,12 @@ def _number(text: str | None) -> float:
 
 @require_POST
 def find(request: HttpRequest, pk: int) -> HttpResponse:
-    """Start finding beats; with ``first``, only where there is no map yet."""
+    """Start finding beats; with ``first``, only where there is no map yet, and none in a recording."""
     session = get_object_or_404(Session, pk=pk)
-    if session.step is None or not request.GET.get("first"):
+    if not request.GET.get("first"):
         start(session, FIND)
+    elif session.step is None:
+        start(session, CARRIED if carried_by(session) else FIND)
     return progress(request, pk)
 
 

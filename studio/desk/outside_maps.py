@@ -1,0 +1,144 @@
+"""A map from outside: read from a file, laid where it fits the recording, and taken as the map or beside it."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+from django.core.files.uploadedfile import UploadedFile
+from django.db import transaction
+from django.http import HttpRequest, HttpResponse
+from django.shortcuts import get_object_or_404, render
+from django.views.decorators.http import require_POST
+from django_htmx.http import trigger_client_event
+
+from core.document import Document
+from core.editing.obeying import obeying
+from core.formats.beat_tables import MapFileError
+from core.formats.carried import CarriedMap, CarryError, Section
+from core.formats.carried.content import from_text, to_text
+from core.formats.map_files import ENDINGS, read_with_sections
+from core.formats.smf import MidiError
+from core.tempomap.edits import EditError, pins_of
+from core.tracking import NoBeats
+from core.tracking.offset import Offset, find_offset
+from studio.analysis import features
+from studio.desk.history import keep_aside, record
+from studio.desk.models import Mark
+from studio.desk.recording import SessionRecording
+from studio.desk.statements import document_of
+from studio.library.models import Session
+from studio.library.uploads import clean_name
+
+#: What a file's map is kept in until it is taken, in the session's folder.
+_KEPT = "outside-map.json"
+
+
+def take_map(session: Session, carried: CarriedMap, name: str) -> None:
+    """Make a map from outside the session's next step, with its sections; what the engineer has said holds in it.
+
+    Raises :class:`core.tempomap.edits.EditError`.
+    """
+    document = Document(carried.map, document_of(session).statements)
+    pins = carried.map.seconds[pins_of(carried.map)].tolist()
+    now = document_of(session).map
+    pins += now.seconds[pins_of(now)].tolist() if now else []
+    with transaction.atomic():
+        keep_sections(session, carried.sections)
+        # a session without recordings has nothing that what was said could be weighed against
+        said = document.statements or (now and pins_of(now).any())
+        record(session, obeying(SessionRecording(session), document, pins) if said else carried.map, name)
+
+
+def keep_sections(session: Session, sections: tuple[Section, ...]) -> None:
+    """Add sections that the session does not have yet, by name and place."""
+    have = {(m.name, round(m.start, 2)) for m in session.marks.filter(kind=Mark.Kind.SECTION)}
+    for k, s in enumerate(sections):
+        if (s.name[:100], round(s.start, 2)) not in have and s.end > s.start:
+            Mark.objects.create(
+                session=session, kind=Mark.Kind.SECTION, name=s.name[:100], start=s.start, end=s.end, colour=k % 6
+            )
+
+
+def moved(carried: CarriedMap, by: float) -> CarriedMap:
+    """The map and its sections, so many seconds later."""
+    m = carried.map
+    return CarriedMap(
+        m.with_points(m.seconds + by, m.quarters, m.pins),
+        carried.title,
+        tuple(Section(s.start + by, s.end + by, s.name) for s in carried.sections),
+    )
+
+
+@require_POST
+def bring(request: HttpRequest, pk: int) -> HttpResponse:
+    """Read a map from a file and say where it fits the recording; nothing is changed yet."""
+    session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
+    file = request.FILES.get("file")
+    if not isinstance(file, UploadedFile):
+        return _pane(request, session, "Choose a file with a map: MIDI, CSV, a label track, JAMS, MusicXML, or audio.")
+    name = clean_name(file.name or "map")
+    with tempfile.NamedTemporaryFile(suffix=Path(name).suffix) as kept:
+        for chunk in file.chunks():
+            kept.write(chunk)
+        kept.flush()
+        try:
+            found = read_with_sections(Path(kept.name), name)
+        except (MapFileError, MidiError) as e:
+            return _pane(request, session, str(e))
+    session.folder.mkdir(parents=True, exist_ok=True)
+    (session.folder / _KEPT).write_text(to_text(CarriedMap(found.map, name, found.sections)), encoding="utf-8")
+    return _pane(request, session)
+
+
+def _pane(request: HttpRequest, session: Session, error: str = "") -> HttpResponse:
+    kept = _kept(session)
+    context = {"session": session, "error": error, "kept": kept, "endings": ",".join(ENDINGS)}
+    if kept and not error:
+        offset = _offset(session, kept)
+        beats = kept.map.beats()
+        context |= {
+            "offset": offset,
+            "beats": len(beats),
+            "bars": max(1, kept.map.bar_range[1]),
+            "bpm": kept.bpm,
+            "bar_one": float(kept.map.bar_seconds(1)),
+            "fitted": float(kept.map.bar_seconds(1)) + (offset.seconds if offset else 0.0),
+        }
+    return render(request, "desk/panels/outside.html", context, status=422 if error else 200)
+
+
+def _kept(session: Session) -> CarriedMap | None:
+    try:
+        return from_text((session.folder / _KEPT).read_text(encoding="utf-8"))
+    except (OSError, CarryError):
+        return None
+
+
+def _offset(session: Session, carried: CarriedMap) -> Offset | None:
+    try:
+        return find_offset(features.context(session), carried.map)
+    except NoBeats:  # nothing to lay it under
+        return None
+
+
+@require_POST
+def take(request: HttpRequest, pk: int) -> HttpResponse:
+    """Take the map that was read: ``where``, fitted or as written; ``as_version``: beside the present map."""
+    session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
+    kept = _kept(session)
+    if kept is None:
+        return _pane(request, session, "Choose the file again; what was read of it is gone.")
+    offset = _offset(session, kept) if request.POST.get("where") == "fitted" else None
+    laid = moved(kept, offset.seconds) if offset else kept
+    name = f"Map of {kept.title}"[:200]
+    try:
+        if request.POST.get("as_version") and session.step:
+            keep_aside(session, laid.map, name, session.step, version=name)
+        else:
+            take_map(session, laid, name)
+    except (EditError, NoBeats) as e:
+        return _pane(request, session, str(e))
+    (session.folder / _KEPT).unlink(missing_ok=True)
+    session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
+    return trigger_client_event(_pane(request, session), "map-taken")
