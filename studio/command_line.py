@@ -12,6 +12,8 @@ STUDIO = {
     "serve": (["serve"], "run the studio: a page in the browser, and what works behind it"),
     "demo": (["serve", "--demo"], "run the studio with the demo sessions"),
     "backup": (["backup"], "write everything into one file"),
+    "archive": (["archive"], "write sessions as files of their own, or look whether such files are whole"),
+    "open": (["open_archive"], "open sessions that were archived"),
     "restore": (["restore"], "put what backup wrote into an empty folder"),
     "doctor": (["doctor"], "look whether all is as it should be, and mend what can be"),
     "worker": (["worker"], ""),

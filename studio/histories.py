@@ -31,14 +31,25 @@ class Stale(Exception):
     """An edit that was made on a state which has changed meanwhile."""
 
 
+#: The new key of a row (by the label of its model, like ``library.track``, and its old key) in a session that was
+#: imported; rows that are gone get a key of their own.
+Renumber = Callable[[str, int], int]
+
+
+def _as_it_is(data: Any, _new: Renumber) -> Any:
+    return data
+
+
 class StatePiece(NamedTuple):
     """A piece of a session's state: ``take`` gives it as plain JSON data, ``restore`` puts such data back. ``is_new``:
-    steps of an earlier version that do not hold it had none of it, which ``restore`` knows as None."""
+    steps of an earlier version that do not hold it had none of it, which ``restore`` knows as None. ``renumber``: the
+    data with the keys that its rows have in another database."""
 
     name: str
     take: Callable[[Session], Any]
     restore: Callable[[Session, Any], None]
     is_new: bool = False
+    renumber: Callable[[Any, Renumber], Any] = _as_it_is
 
 
 #: All pieces, in the order in which they are put back.

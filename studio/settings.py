@@ -50,6 +50,7 @@ INSTALLED_APPS = [
     "studio.harmony",
     "studio.running_order",
     "studio.delivery",
+    "studio.archives",
     "studio.server",
 ]
 MIDDLEWARE = [

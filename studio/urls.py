@@ -14,6 +14,7 @@ urlpatterns = [
     path("", include("studio.harmony.urls")),
     path("", include("studio.running_order.urls")),
     path("", include("studio.delivery.urls")),
+    path("", include("studio.archives.urls")),
     path("health", health, name="health"),
 ]
 

@@ -18,7 +18,7 @@ from core.document import (
     WithoutBeats,
 )
 from studio.desk.models import Mark
-from studio.histories import StatePiece
+from studio.histories import Renumber, StatePiece
 from studio.library.models import Session
 
 Kind = Mark.Kind
@@ -108,4 +108,8 @@ def _restore(session: Session, data: list[list[Any]]) -> None:
         Mark.objects.update_or_create(pk=values.pop("pk"), defaults={**values, "session": session})
 
 
-MARKS = StatePiece("marks", _take, _restore)
+def _renumber(data: list[list[Any]], new: Renumber) -> list[list[Any]]:
+    return [[new("desk.mark", pk), *values] for pk, *values in data]
+
+
+MARKS = StatePiece("marks", _take, _restore, renumber=_renumber)

@@ -265,7 +265,7 @@ def find(request: HttpRequest, pk: int) -> HttpResponse:
     session = get_object_or_404(Session, pk=pk)
     if not request.GET.get("first"):
         start(session, FIND)
-    elif session.step is None:
+    elif session.step is None and session.tracks.exists():
         start(session, CARRIED if carried_by(session) else FIND)
     return progress(request, pk)
 

@@ -7,7 +7,7 @@ from django.db import models
 
 from core.harmony.chord_line import TimedChord
 from core.harmony.chords import Chord
-from studio.histories import StatePiece, changed
+from studio.histories import Renumber, StatePiece, changed
 from studio.library.models import Session
 
 
@@ -64,4 +64,10 @@ def _restore(session: Session, data: dict[str, Any] | None) -> None:
     Harmony.objects.filter(session=session).update(**(data or {"step_id": None, "key": "", "cents": 0.0}))
 
 
-CHORDS_PIECE = StatePiece("chords", _take, _restore)
+def _renumber(data: dict[str, Any] | None, new: Renumber) -> dict[str, Any] | None:
+    if not data or data["step_id"] is None:
+        return data
+    return {**data, "step_id": new("harmony.chordstep", data["step_id"])}
+
+
+CHORDS_PIECE = StatePiece("chords", _take, _restore, renumber=_renumber)

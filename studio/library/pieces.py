@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from studio.histories import StatePiece
+from studio.histories import Renumber, StatePiece
 from studio.library.models import Session, Track
 
 _SETTINGS = ("title", "slowest", "fastest", "meter", "steady", "music_from", "music_to", "guides", "click")
@@ -27,6 +27,10 @@ def _restore_tracks(session: Session, data: list[list[Any]]) -> None:
         Track.everything.filter(pk=pk, session=session).update(**dict(zip(_TRACK[1:], values, strict=True)))
 
 
+def _renumber_tracks(data: list[list[Any]], new: Renumber) -> list[list[Any]]:
+    return [[new("library.track", pk), *values] for pk, *values in data]
+
+
 SETTINGS = StatePiece("settings", _take_settings, _restore_settings)
 #: Tracks that were added later stay when an earlier step is gone back to: what was recorded is never lost.
-TRACKS = StatePiece("tracks", _take_tracks, _restore_tracks)
+TRACKS = StatePiece("tracks", _take_tracks, _restore_tracks, renumber=_renumber_tracks)

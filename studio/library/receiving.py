@@ -21,7 +21,7 @@ from pydantic import Field, StringConstraints
 from studio.inputs import DAMAGED, LARGEST, BadInput, Body, read_body, whole
 from studio.jobs.queue import start
 from studio.library.models import Session, Upload
-from studio.library.uploads import LISTEN, Refused, add_track, clean_name, digest_of
+from studio.library.uploads import LISTEN, Refused, add_track, clean_name, digest_of, opened
 from studio.responses import json_response
 
 #: Bytes that a part has at most, and that a file has at most.
@@ -124,9 +124,11 @@ def _end(going: Upload, asked: Finished) -> None:
         if going.outcome is not None:  # another window's request was faster
             return
         try:
-            track = add_track(going.session, going.path, going.name, asked.among)
-            start(track.session, LISTEN, track)
-            going.outcome = {"track": track.pk, "name": track.name}
+            going.outcome = opened(going.session, going.path, going.name)
+            if going.outcome is None:
+                track = add_track(going.session, going.path, going.name, asked.among)
+                start(track.session, LISTEN, track)
+                going.outcome = {"track": track.pk, "name": track.name}
         except Refused as e:
             going.outcome = {"error": str(e)}
         going.save(update_fields=["outcome"])

@@ -3,7 +3,7 @@
 import hashlib
 import os
 import shutil
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from django.db import transaction
@@ -17,6 +17,24 @@ from studio.library.models import Session, Track
 LONGEST_NAME = 200
 #: The kind of job that analyses a new track (registered by ``studio.analysis``).
 LISTEN = "listen"
+
+
+#: What an uploaded file becomes beside a track: each says what it made of it, or None where it is not for it.
+Opener = Callable[[Session, Path, str], dict[str, object] | None]
+_openers: list[Opener] = []
+
+
+def register_opener(opener: Opener) -> None:
+    """Have files of another kind opened; from an app's ``ready``."""
+    _openers.append(opener)
+
+
+def opened(session: Session, path: Path, name: str) -> dict[str, object] | None:
+    """What became of a file that is no track; None where it may be one. Raises :class:`Refused`."""
+    for opener in _openers:
+        if (outcome := opener(session, path, clean_name(name))) is not None:
+            return outcome
+    return None
 
 
 class Refused(ValueError):

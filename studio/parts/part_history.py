@@ -10,7 +10,7 @@ from core.formats.song import Song
 from core.instruments.kit import INSTRUMENTS, instrument_for
 from core.notes import Note, ScoreNote, to_seconds
 from core.parts.roll import validate
-from studio.histories import Stale, StatePiece, changed
+from studio.histories import Renumber, Stale, StatePiece, changed
 from studio.library.models import Session
 from studio.parts.models import Part, PartStep, notes_json
 
@@ -110,4 +110,11 @@ def _restore(session: Session, data: list[list[Any]]) -> None:
         session.parts.filter(pk=pk).update(**dict(zip(_FIELDS[1:], values, strict=True)))
 
 
-PARTS = StatePiece("parts", _take, _restore)
+def _renumber(data: list[list[Any]], new: Renumber) -> list[list[Any]]:
+    return [
+        [new("parts.part", pk), *values, None if step is None else new("parts.partstep", step)]
+        for pk, *values, step in data
+    ]
+
+
+PARTS = StatePiece("parts", _take, _restore, renumber=_renumber)

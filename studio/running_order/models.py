@@ -4,7 +4,7 @@ from typing import Any
 
 from django.db import models
 
-from studio.histories import StatePiece
+from studio.histories import Renumber, StatePiece
 from studio.library.models import Session
 
 
@@ -41,4 +41,8 @@ def _restore(session: Session, data: list[list[Any]]) -> None:
         Turn.objects.update_or_create(pk=values.pop("pk"), defaults={**values, "session": session})
 
 
-ORDER = StatePiece("order", _take, _restore)
+def _renumber(data: list[list[Any]], new: Renumber) -> list[list[Any]]:
+    return [[new("running.turn", pk), new("desk.mark", section), *values] for pk, section, *values in data]
+
+
+ORDER = StatePiece("order", _take, _restore, renumber=_renumber)

@@ -4,12 +4,12 @@ from django.db import migrations, models
 
 
 def count_steps(apps, schema_editor):
-    step_of = apps.get_model("desk", "MapStep")
+    step_of = apps.get_model("desk", "MapStep").objects.using(schema_editor.connection.alias)
     places = {}
-    steps = list(step_of.objects.order_by("pk").only("pk", "before_id"))
+    steps = list(step_of.order_by("pk").only("pk", "before_id"))
     for step in steps:  # a step is younger than the one before it
         step.place = places[step.pk] = places[step.before_id] + 1 if step.before_id else 0
-    step_of.objects.bulk_update(steps, ["place"], batch_size=500)
+    step_of.bulk_update(steps, ["place"], batch_size=500)
 
 
 class Migration(migrations.Migration):

@@ -9,7 +9,8 @@ def fill(apps, schema_editor):
     from core.document import Right
     from core.tempomap import TempoMap
 
-    for mark in apps.get_model("desk", "Mark").objects.filter(kind="lock").select_related("session__step"):
+    marks = apps.get_model("desk", "Mark").objects.using(schema_editor.connection.alias)
+    for mark in marks.filter(kind="lock").select_related("session__step"):
         step = mark.session.step
         if step is None or not step.map:
             continue

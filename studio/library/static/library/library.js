@@ -4,14 +4,31 @@
 import { gather, onFiles } from "./gather.js";
 import { note, send, sendForm } from "../studio/server.js";
 
+/** Each archive of a session opens as a session of its own; all other files that are dropped together are one. */
 async function take(files, folder) {
+  const archives = files.filter((f) => f.name.toLowerCase().endsWith(".zip"));
+  const others = files.filter((f) => !archives.includes(f));
+  const groups = [...archives.map((f) => [f]), ...(others.length ? [others] : [])];
+  const made = [];
+  for (const group of groups) made.push(await takeTogether(group, folder));
+  const urls = made.filter(Boolean);
+  if (urls.length === 1) location.href = urls[0];
+  else if (urls.length) location.reload();
+}
+
+/** Resolves to the address of the session, or to nothing where none of the files could be brought in. */
+async function takeTogether(files, folder) {
   // called by what its files or their folder are called; where those tell nothing, by the day
   const day = new Date().toLocaleDateString("en-GB", { day: "numeric", month: "long" });
   const names = files.map((f) => f.name);
   const made = await send("/sessions/new", { names, folder, title: `Session of ${day}` });
-  if (!made.ok) return note(made.data.error, true);
-  if (await gather(made.data.id, files, document.getElementById("sending"))) location.href = made.data.url;
-  else await send(`/sessions/${made.data.id}`, undefined, "DELETE");
+  if (!made.ok) {
+    note(made.data.error, true);
+    return null;
+  }
+  if (await gather(made.data.id, files, document.getElementById("sending"))) return made.data.url;
+  await send(`/sessions/${made.data.id}`, undefined, "DELETE");
+  return null;
 }
 
 /** A session with the tempo map and the notes of a MIDI file. */
