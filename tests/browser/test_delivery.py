@@ -63,6 +63,32 @@ class Delivery(TestCase):
         times = page.evaluate("desk.grid.time")
         np.testing.assert_allclose(carried.map.beats().seconds[: len(times)], times, atol=1e-6)
 
+    def test_a_session_is_archived_and_opens_as_it_was_on_the_page_of_all_sessions(self):
+        page = self.page
+        page.goto(f"{self.studio.url}/sessions/2/desk")
+        settled(page)
+        page.get_by_role("tab", name="Deliver").click()
+        whole = page.locator("#archive form")
+        whole.get_by_role("button", name="Archive the session").click()
+        with page.expect_download() as download:
+            whole.get_by_role("link", name="Get the ZIP").click(timeout=60_000)
+        path = self.saved(download)
+        facts = "[desk.grid.time, desk.grid.bar, desk.facts.tracks.map((t) => t.name), document.title]"
+        before = page.evaluate(facts)
+        page.goto(self.studio.url)
+        settled(page)
+        page.locator("#choose").set_input_files(path)
+        page.wait_for_url("**/sessions/*/desk", timeout=60_000)
+        page.wait_for_function("globalThis.desk?.step && desk.facts.tracks.every((t) => t.analysed)", timeout=60_000)
+        self.assertNotIn("/sessions/2/", page.url)
+        page.reload()
+        settled(page)
+        self.assertEqual(page.evaluate(facts), before)
+        page.goto(f"{self.studio.url}/sessions/1/desk")
+        settled(page)
+        page.get_by_role("tab", name="Deliver").click()
+        page.get_by_role("tab", name="Bundles", exact=True).wait_for()
+
     def test_a_file_comes_under_its_name(self):
         self.pane("Files")
         with self.page.expect_download() as download:
