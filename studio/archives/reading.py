@@ -179,7 +179,7 @@ def _store(rows: Rows, session: Session, files: Path) -> None:
         if isinstance(row, Track):  # analyses are made anew
             row.analysed, row.features_version = False, 0
         if isinstance(row, Session):
-            row.gone, row.gone_since = False, None
+            row.gone, row.gone_since, row.summarised = False, None, 0
 
     new = save_renumbered(rows, session, edit)
     keys = _Keys(new, session)

@@ -51,6 +51,10 @@ class Session(models.Model):
     guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: automatic")
     click = models.JSONField(default=dict, help_text="sound and figure of the click")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
+    tags = models.CharField(max_length=1000, blank=True, help_text="words between commas: ,live,drums,")
+    told = models.JSONField(default=dict, help_text="what the map of the step ``summarised`` tells, for lists")
+    bpm = models.FloatField(null=True, help_text="the median tempo of that map")
+    summarised = models.BigIntegerField(default=0, help_text="key of the step that was read last")
     gone = models.BooleanField(default=False, help_text="in the bin")
     gone_since = models.DateTimeField(null=True)
 
@@ -59,6 +63,7 @@ class Session(models.Model):
 
     class Meta:
         ordering = ["-touched"]
+        indexes = [models.Index(fields=["gone", "-touched"], name="by_last_change")]
 
     def __str__(self) -> str:
         return self.title

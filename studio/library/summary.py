@@ -1,6 +1,9 @@
-"""A line a session for the library page."""
+"""A line a session for the page of all sessions."""
+
+from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +14,8 @@ from studio.library.models import Session
 
 @dataclass(frozen=True)
 class Summary:
+    """``contour``: points of a small polyline, 0 to 100 across and 0 to 24 down."""
+
     session: Session
     tracks: int
     seconds: float
@@ -18,33 +23,51 @@ class Summary:
     meter: str
     bars: int
     state: str
-    contour: str  # points of a small polyline, 0 to 100 across and 0 to 24 down
+    contour: str
 
     @property
     def length(self) -> str:
         return f"{int(self.seconds // 60)}:{int(self.seconds % 60):02d}"
 
+    @property
+    def tags(self) -> list[str]:
+        return [t for t in self.session.tags.split(",") if t]
 
-def summaries() -> list[Summary]:
-    found = Session.objects.select_related("step").prefetch_related("tracks", "jobs")
-    return [_summary(s) for s in found]
+
+def read_map(session: Session) -> dict[str, Any]:
+    """What a session's map tells of it, as plain data."""
+    tempo_map = session.tempo_map
+    beats = tempo_map.beats()
+    out: dict[str, Any] = {
+        "meter": str(tempo_map.meters.meter_at(1)),
+        "bars": max(0, tempo_map.bar_range[1]),
+        "tempo": "",
+        "contour": "",
+        "bpm": None,
+    }
+    if len(beats) > 2:
+        bpm = 60 / np.diff(beats.seconds)
+        low, high = np.percentile(bpm, [5, 95])
+        exact = f"{np.median(bpm):.2f}".rstrip("0").rstrip(".")
+        out["tempo"] = f"{low:.0f}–{high:.0f}" if high - low >= 1 else exact
+        out["contour"] = _contour(beats.seconds, bpm, session.seconds)
+        out["bpm"] = float(np.median(bpm))
+    return out
 
 
-def _summary(session: Session) -> Summary:
-    tracks = session.tracks.all()
-    tempo = meter = contour = ""
-    bars = 0
-    if session.step:
-        tempo_map = session.tempo_map
-        beats = tempo_map.beats()
-        if len(beats) > 2:
-            bpm = 60 / np.diff(beats.seconds)
-            low, high = np.percentile(bpm, [5, 95])
-            tempo = f"{low:.0f}–{high:.0f}" if high - low >= 1 else f"{np.median(bpm):.2f}".rstrip("0").rstrip(".")
-            contour = _contour(beats.seconds, bpm, session.seconds)
-        meter = str(tempo_map.meters.meter_at(1))
-        bars = max(0, tempo_map.bar_range[1])
-    return Summary(session, len(tracks), session.seconds, tempo, meter, bars, _state(session), contour)
+def summary_of(session: Session) -> Summary:
+    """A session's line; its tracks and jobs should be there already."""
+    told = session.told if session.step else {}
+    return Summary(
+        session,
+        len(session.tracks.all()),
+        session.seconds,
+        told.get("tempo", ""),
+        told.get("meter", ""),
+        told.get("bars", 0),
+        _state(session),
+        told.get("contour", ""),
+    )
 
 
 def _contour(seconds: NDArray[np.float64], bpm: NDArray[np.float64], length: float) -> str:
@@ -63,7 +86,7 @@ def _state(session: Session) -> str:
         return f"{running.label} {running.percent} %"
     if session.step:
         left = session.step.doubts
-        return f"Mapped, {left} doubt{'s' * (left != 1)}" if left else "Mapped"
+        return f"{left} doubt{'s' * (left != 1)}" if left else "Sure" if left == 0 else "Mapped"
     if jobs and jobs[-1].state == Job.State.FAILED:
         return "Needs a look"
     return "Gathered" if session.tracks.all() else "Empty"

@@ -16,8 +16,8 @@ from core.audio.naming import session_name
 from studio.histories import changed
 from studio.inputs import Body, read_body
 from studio.jobs.models import Job
+from studio.library import listing
 from studio.library.models import Session, Track
-from studio.library.summary import summaries
 from studio.library.uploads import clean_name
 
 
@@ -53,8 +53,53 @@ QUIETEST, LOUDEST = -60.0, 12.0
 @require_GET
 @ensure_csrf_cookie
 def library(request: HttpRequest) -> HttpResponse:
-    bin_ = Session.everything.filter(gone=True)
-    return render(request, "library/library.html", {"sessions": summaries(), "bin": bin_})
+    of = listing.asked(request.GET.dict())
+    found, total = listing.page(of)
+    end = of.start + len(found)
+    context = {
+        "sessions": found,
+        "listing": of,
+        "total": total,
+        "more": of.address(start=end) if end < total else "",
+        "left": total - end,
+    }
+    if getattr(request, "htmx", None) and of.start:
+        return render(request, "library/rows.html", context)
+    numbers = listing.counts()
+    context |= {
+        "states": [(s, words, numbers[s], of.address(state=s, start=0)) for s, words in listing.STATES.items()],
+        "heads": [_head(of, *h) for h in _HEADS],
+        "tags": [(t, of.address(tag="" if t == of.tag else t, start=0)) for t in listing.tags()],
+        "all": numbers[""],
+    }
+    if getattr(request, "htmx", None):
+        return render(request, "library/list.html", context)
+    return render(request, "library/library.html", {**context, "bin": Session.everything.filter(gone=True)})
+
+
+#: Heads of the list's columns: words, what they sort by, whether they hold numbers.
+_HEADS = (
+    ("Session", "title", False),
+    ("Length", "length", True),
+    ("Tracks", "tracks", True),
+    ("Bars", "", True),
+    ("Meter", "", False),
+    ("Tempo", "tempo", False),
+    ("Contour", "", False),
+    ("State", "doubts", False),
+    ("Changed", "touched", False),
+)
+
+
+def _head(of: listing.Listing, words: str, sort: str, number: bool) -> dict[str, object]:
+    here = bool(sort) and of.sort == sort
+    down = not of.down if here else listing.SORTS[sort][2] if sort else False
+    return {
+        "words": words,
+        "number": number,
+        "address": of.address(sort=sort, down=down, start=0) if sort else "",
+        "sorted": ("descending" if of.down else "ascending") if here else "",
+    }
 
 
 @require_POST
@@ -76,6 +121,13 @@ def session(request: HttpRequest, pk: int) -> HttpResponse:
             return HttpResponse("Diachron is working on this session; cancel that first.", status=409)
         Session.objects.filter(pk=pk).update(gone=True, gone_since=timezone.now())
         return HttpResponse("")
+    if "tags" in request.POST:
+        tags = ",".join(dict.fromkeys(t.strip()[:60] for t in request.POST["tags"].split(",") if t.strip()))
+        found.tags = f",{tags[:990]}," if tags else ""
+        Session.objects.filter(pk=pk).update(tags=found.tags)
+        return render(
+            request, "library/tags.html", {"s": {"session": found, "tags": [t for t in tags.split(",") if t]}}
+        )
     title = clean_name(request.POST.get("title", ""))
     with transaction.atomic():
         Session.objects.filter(pk=pk).update(title=title)

@@ -1,5 +1,7 @@
 """Handing over in the real page: a bundle is made and fetched, a file comes, an error stays on the page."""
 
+import base64
+import io
 import tempfile
 import zipfile
 from pathlib import Path
@@ -7,6 +9,7 @@ from unittest import TestCase
 
 import mido
 import numpy as np
+import soundfile as sf
 
 from core.formats.carried import read_carried
 from tests.browser.studio import Browser, Studio, quiet, settled
@@ -84,6 +87,38 @@ class Delivery(TestCase):
         page.reload()
         settled(page)
         self.assertEqual(page.evaluate(facts), before)
+        page.goto(f"{self.studio.url}/sessions/1/desk")
+        settled(page)
+        page.get_by_role("tab", name="Deliver").click()
+        page.get_by_role("tab", name="Bundles", exact=True).wait_for()
+
+    def test_each_folder_of_a_drop_is_a_session(self):
+        page = self.page
+        page.goto(self.studio.url)
+        settled(page)
+        drop = """async ([names, sound]) => {
+          const bytes = Uint8Array.from(atob(sound), (c) => c.charCodeAt(0));
+          const file = (name, k) => ({ isFile: true, file: (ok) => ok(new File([bytes, new Uint8Array(k)], name)) });
+          const folder = (name, k) => {
+            const left = [[file(`${name} kick.wav`, 2 * k + 2), file(".hidden", 0)], []];
+            return { isDirectory: true, name, createReader: () => ({ readEntries: (ok) => ok(left.shift()) }) };
+          };
+          const items = names.map((name, k) => ({ webkitGetAsEntry: () => folder(name, k) }));
+          const event = new Event("drop", { cancelable: true });
+          Object.assign(event, { dataTransfer: { types: ["Files"], items, files: [] } });
+          dispatchEvent(event);
+        }"""
+        sound = io.BytesIO()
+        sf.write(sound, np.random.default_rng(1).uniform(-0.1, 0.1, 48_000), 48_000, format="WAV")
+        page.evaluate("globalThis.stays = true")
+        page.evaluate(
+            drop, [["Monday at the quay", "Tuesday in the loft"], base64.b64encode(sound.getvalue()).decode()]
+        )
+        page.wait_for_function("!globalThis.stays", timeout=30_000)  # with several sessions the list is shown again
+        settled(page)
+        titles = page.locator(".title").all_inner_texts()
+        self.assertIn("Monday at the quay", titles)
+        self.assertIn("Tuesday in the loft", titles)
         page.goto(f"{self.studio.url}/sessions/1/desk")
         settled(page)
         page.get_by_role("tab", name="Deliver").click()

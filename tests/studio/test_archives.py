@@ -49,7 +49,7 @@ def picture(session):
             row = {
                 k: place.get((keys[k], v)) if k in keys and v is not None else v for k, v in row.items() if k != "id"
             }
-            for name in ("analysed", "features_version", "touched"):
+            for name in ("analysed", "features_version", "touched", "summarised", "told", "bpm"):
                 row.pop(name, None)
             if label == "desk.mapstep":
                 content = orjson.loads(row.pop("content"))
@@ -209,7 +209,8 @@ class Versions(Archives):
             manifest["migrations"]["library"] = "0007_session_gone"
             data = json.loads(files["rows.json"])
             for row in data["library.session"]:
-                del row["song_seconds"], row["gone_since"]
+                for name in ("song_seconds", "gone_since", "tags", "told", "bpm", "summarised"):
+                    del row[name]
             files["rows.json"] = json.dumps(data).encode()
 
         library = [n for a, n in older.MigrationLoader(None).disk_migrations if a == "library"]

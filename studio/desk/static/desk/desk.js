@@ -349,7 +349,8 @@ export class Desk {
     };
     commands(this);
     pointing(this);
-    onFiles(byId("choose"), async (files) => {
+    onFiles(byId("choose"), async (groups) => {
+      const files = groups.flatMap((g) => g.files);
       await gather(this.facts.id, files, byId("sending"));
       this.news.look();
     });

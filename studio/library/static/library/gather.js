@@ -145,31 +145,49 @@ export async function gather(session, files, box) {
   return tracks;
 }
 
-/** Files of a drop or a chooser, and of dropped folders, by name. */
-async function filesOf(transfer) {
+/** @typedef {{files: File[], folder: string}} Group files that belong together, and the name of their folder */
+
+const byName = (files) => files.sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
+
+/** All files of a dropped file or folder, also of folders in it. */
+async function under(entry) {
+  if (entry.isFile) {
+    const file = await new Promise((resolve, reject) => entry.file(resolve, reject));
+    return file.name.startsWith(".") ? [] : [file];
+  }
+  const reader = entry.createReader();
   const out = [];
-  const walk = async (entry) => {
-    if (entry.isFile) {
-      const file = await new Promise((resolve, reject) => entry.file(resolve, reject));
-      if (!file.name.startsWith(".")) out.push(file);
-    } else {
-      const reader = entry.createReader();
-      for (;;) {
-        const some = await new Promise((resolve, reject) => reader.readEntries(resolve, reject));
-        if (!some.length) break;
-        for (const e of some) await walk(e);
-      }
-    }
-  };
-  const entries = [...transfer.items].map((i) => i.webkitGetAsEntry?.()).filter(Boolean);
-  if (entries.length) for (const e of entries) await walk(e);
-  else out.push(...transfer.files);
-  const folder = entries.length === 1 && entries[0].isDirectory ? entries[0].name : "";
-  return { files: out.sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true })), folder };
+  for (;;) {
+    const some = await new Promise((resolve, reject) => reader.readEntries(resolve, reject));
+    if (!some.length) return out;
+    for (const e of some) out.push(...(await under(e)));
+  }
 }
 
-/** Take drops anywhere on the page, and the files of the chooser `input`. */
-export function onFiles(input, take) {
+/**
+ * What was dropped: each folder is a group of its own, loose files together are one.
+ * @returns {Promise<Group[]>}
+ */
+async function groupsOf(transfer) {
+  const entries = [...transfer.items].map((i) => i.webkitGetAsEntry?.()).filter(Boolean);
+  const loose = entries.length ? [] : [...transfer.files];
+  const groups = [];
+  for (const e of entries) {
+    const files = await under(e);
+    if (e.isDirectory) groups.push({ files: byName(files), folder: e.name });
+    else loose.push(...files);
+  }
+  groups.push({ files: byName(loose), folder: "" });
+  return groups.filter((g) => g.files.length);
+}
+
+/**
+ * Take drops anywhere on the page, and the files of the `chooser`.
+ * @param {HTMLElement | null} chooser
+ * @param {(groups: Group[]) => void} take
+ */
+export function onFiles(chooser, take) {
+  const input = /** @type {HTMLInputElement | null} */ (chooser);
   let depth = 0;
   const holdsFiles = (e) => e.dataTransfer?.types.includes("Files");
   addEventListener("dragenter", (e) => {
@@ -184,11 +202,11 @@ export function onFiles(input, take) {
     e.preventDefault();
     depth = 0;
     document.body.classList.remove("dropping");
-    const { files, folder } = await filesOf(e.dataTransfer);
-    if (files.length) take(files, folder);
+    const groups = await groupsOf(e.dataTransfer);
+    if (groups.length) take(groups);
   });
   input?.addEventListener("change", () => {
-    if (input.files.length) take([...input.files], "");
+    if (input.files.length) take([{ files: [...input.files], folder: "" }]);
     input.value = "";
   });
 }

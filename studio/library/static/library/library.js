@@ -4,13 +4,19 @@
 import { gather, onFiles } from "./gather.js";
 import { note, send, sendForm } from "../studio/server.js";
 
-/** Each archive of a session opens as a session of its own; all other files that are dropped together are one. */
-async function take(files, folder) {
-  const archives = files.filter((f) => f.name.toLowerCase().endsWith(".zip"));
-  const others = files.filter((f) => !archives.includes(f));
-  const groups = [...archives.map((f) => [f]), ...(others.length ? [others] : [])];
+const isArchive = (file) => file.name.toLowerCase().endsWith(".zip");
+
+/**
+ * Each folder is a session, and so is each archive of one; loose files that are dropped together are one.
+ * @param {import("./gather.js").Group[]} groups
+ */
+async function take(groups) {
   const made = [];
-  for (const group of groups) made.push(await takeTogether(group, folder));
+  for (const { files, folder } of groups) {
+    for (const archive of files.filter(isArchive)) made.push(await takeTogether([archive], ""));
+    const tracks = files.filter((f) => !isArchive(f));
+    if (tracks.length) made.push(await takeTogether(tracks, folder));
+  }
   const urls = made.filter(Boolean);
   if (urls.length === 1) location.href = urls[0];
   else if (urls.length) location.reload();
@@ -44,4 +50,16 @@ document.getElementById("song").addEventListener("change", (e) => {
   if (field.files.length) startFrom(field.files[0]);
   field.value = "";
 });
+/** Days in the zone of whoever looks. */
+function localDays() {
+  for (const el of /** @type {NodeListOf<HTMLTimeElement>} */ (document.querySelectorAll(".sheet time")))
+    el.textContent = new Date(el.dateTime).toLocaleDateString("en-GB", {
+      day: "numeric",
+      month: "short",
+      year: "numeric",
+    });
+}
+
+document.body.addEventListener("htmx:afterSwap", localDays);
+localDays();
 document.body.dataset.ready = "yes";
