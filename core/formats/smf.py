@@ -143,13 +143,16 @@ def write(
     name: str = "Tempo map",
     sections: Sequence[tuple[float, str]] = (),
     bar_markers: bool = True,
+    chords: Sequence[tuple[float, str]] = (),
+    key: str = "",
 ) -> WrittenMidi:
     """The map as a format 1 file; time zero of the file is time zero of the audio.
 
     Tempo and time signature stand at tick 0. The lead-in has its own tempo, near the music's. A tempo is written where
     the map's changes, and where rounding would otherwise put a bar line off by more than :data:`_DRIFT`; each takes up
     the error so far, so that errors cannot pile up. ``sections``: seconds and names, written as markers;
-    ``bar_markers``: every bar line as one, too. Raises :class:`MidiError`.
+    ``bar_markers``: every bar line as one, too; ``chords``: seconds and symbols, written as text; ``key``: like
+    ``D minor``, its key signature. Raises :class:`MidiError`.
     """
     meters = tempo_map.meters
     lead = lead_in(tempo_map)
@@ -178,6 +181,12 @@ def write(
     for seconds, text in sections:
         quarter = float(tempo_map.quarters_at(seconds))
         events.append((max(0, round((quarter - origin) * TICKS)), 2, _marker(text)))
+    for seconds, text in chords:
+        quarter = float(tempo_map.quarters_at(seconds))
+        written = mido.MetaMessage("text", text=latin(text))
+        events.append((max(0, round((quarter - origin) * TICKS)), 4, written))
+    if key:
+        events.append((0, 0, _key_signature(key)))
     if lead.words and bar_markers:
         events.append((0, 2, _marker("Lead-in")))
     for bar, q in zip(bars.tolist(), meters.bar_quarters(bars), strict=True) if bar_markers else ():
@@ -223,6 +232,17 @@ def _signature(meter: Meter) -> mido.MetaMessage:
         denominator=meter.denominator,
         clocks_per_click=max(1, min(255, round(24 * meter.beat_offsets[1]))),
     )
+
+
+#: Key signatures go to six sharps or flats; other names of the same keys.
+_SAME_KEYS = {"A# major": "Bb major", "D# major": "Eb major", "G# major": "Ab major", "Db minor": "C# minor",
+              "Gb minor": "F# minor", "Ab minor": "G# minor", "Cb major": "B major"}  # fmt: skip
+
+
+def _key_signature(key: str) -> mido.MetaMessage:
+    """A key like ``Eb major`` or ``D minor``."""
+    tonic, _, mode = _SAME_KEYS.get(key, key).partition(" ")
+    return mido.MetaMessage("key_signature", key=tonic + ("m" if mode == "minor" else ""))
 
 
 def _marker(text: str) -> mido.MetaMessage:

@@ -30,7 +30,9 @@ class Document:
 
 def _midi(session: Session, bars: bool = False) -> smf.WrittenMidi:
     sections = [(s.start, s.name) for s in sections_of(session)]
-    return smf.write(session.tempo_map, session.title, sections, bars)
+    chords = [(c.seconds, str(c.chord)) for c in chords_of(session)]
+    harmony = harmony_of(session)
+    return smf.write(session.tempo_map, session.title, sections, bars, chords, harmony.key if harmony else "")
 
 
 def _saved(file: Any) -> bytes:
@@ -69,7 +71,7 @@ DOCUMENTS = {
     d.key: d
     for d in (
         Document("map.mid", "Tempo map, MIDI file", "map.mid", "audio/midi",
-                 "Tempo, meters, and your sections as markers.", lambda s: _saved(_midi(s).file)),
+                 "Tempo, meters, your sections as markers, key and chords as text.", lambda s: _saved(_midi(s).file)),
         Document("bars.mid", "The same with a marker a bar", "map with bars.mid", "audio/midi",
                  "For programs that show markers and hide tempo.", lambda s: _saved(_midi(s, True).file)),
         Document("song.mid", "Map and parts, MIDI file", "map and parts.mid", "audio/midi",

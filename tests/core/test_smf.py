@@ -197,3 +197,27 @@ class Notes(TestCase):
                 path.write_bytes(data)
                 with self.assertRaises(smf.MidiError):
                     smf.read_notes(path)
+
+
+class KeyAndChords(TestCase):
+    def test_they_stand_where_they_sound_as_another_reader_has_it(self):
+        """Standard MIDI Files 1.0: text is meta event 1, a key signature counts sharps, or flats below zero."""
+        from core.harmony.chords import FLAT, SHARP
+
+        m = TempoMap.from_beats(0.7 + np.cumsum(np.random.default_rng(1).uniform(0.4, 0.6, 40)))
+        chords = [(float(m.seconds_of_beat(k)), name) for k, name in ((0, "Dm"), (6, "Bb/D"), (8, "N.C."))]
+        file = smf.write(m, chords=chords, key="D minor").file
+        now, found = 0.0, []
+        for message in file:
+            now += message.time
+            if message.type == "text":
+                found.append((now, message.text))
+        self.assertEqual([text for _, text in found], [text for _, text in chords])
+        np.testing.assert_allclose([t for t, _ in found], [t for t, _ in chords], atol=1e-3)
+        out = io.BytesIO()
+        file.save(file=out)
+        score = symusic.Score.from_midi(out.getvalue())
+        self.assertEqual((score.key_signatures[0].key, score.key_signatures[0].tonality), (-1, 1))
+        for tonic in (*SHARP, *FLAT):
+            for mode in ("major", "minor"):
+                smf.write(m, key=f"{tonic} {mode}")
