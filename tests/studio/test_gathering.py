@@ -79,7 +79,10 @@ class Uploading(StudioCase):
         self.assertEqual(sorted(j.kind for j in Job.objects.all()), [FIND, LISTEN])
         fresh = self.session()
         self.client.post(f"/sessions/{fresh.pk}/find?first=1")
-        self.assertEqual(fresh.jobs.get().kind, FIND)
+        self.assertFalse(fresh.jobs.exists())  # there is nothing yet
+        self.send(fresh, self.wav("first.wav"))
+        self.client.post(f"/sessions/{fresh.pk}/find?first=1")
+        self.assertEqual(sorted(j.kind for j in fresh.jobs.all()), [FIND, LISTEN])
 
     def test_the_same_file_twice_is_said_and_not_doubled(self):
         session, path = self.session(), self.wav()
@@ -283,3 +286,53 @@ class Uploading(StudioCase):
     def test_clean_names(self):
         self.assertEqual(clean_name("\x00\n"), "Unnamed")
         self.assertEqual(clean_name("a/b\\c.wav"), "c.wav")
+
+
+class ManyChannels(StudioCase):
+    def send(self, session, path):
+        data = path.read_bytes()
+        going = self.post(f"/sessions/{session.pk}/uploads", name=path.name, size=len(data)).json()["id"]
+        digest = hashlib.sha256(data).hexdigest()
+        self.client.put(
+            f"/uploads/{going}?offset=0",
+            data,
+            content_type="application/octet-stream",
+            headers={"X-Digest": digest},
+        )
+        return self.post(f"/uploads/{going}/finish", digest=digest)
+
+    def test_a_file_of_many_channels_becomes_a_track_a_channel(self):
+        sound = np.random.default_rng(1).uniform(-0.5, 0.5, (44_100, 3))
+        path = self.folder / "Lantern take 3.wav"
+        sf.write(path, sound, 44_100, "PCM_24")
+        made = self.session(title="poly")
+        answer = self.send(made, path).json()
+        self.assertIn("tracks", answer, answer)
+        self.assertEqual(len(answer["tracks"]), 3)
+        self.assertEqual([t.channels for t in made.tracks.all()], [1, 1, 1])
+        self.assertEqual(Job.objects.filter(session=made, kind=LISTEN).count(), 3)
+        whole = sf.read(path)[0]
+        for k, track in enumerate(made.tracks.order_by("pk")):
+            np.testing.assert_array_equal(sf.read(track.source)[0], whole[:, k])
+        again = self.send(made, path)
+        self.assertEqual(again.status_code, 422)
+        self.assertIn("already here", again.json()["error"])
+
+    def test_bw64_is_read_as_the_rf64_that_it_is(self):
+        """ITU-R BS.2088: the layout of RF64 under another name."""
+        path = self.folder / "broadcast.wav"
+        sound = np.random.default_rng(1).uniform(-0.5, 0.5, (44_100, 1))
+        sf.write(path, sound, 44_100, "PCM_24", format="RF64")
+        data = bytearray(path.read_bytes())
+        data[:4] = b"BW64"
+        path.write_bytes(data)
+        made = self.session(title="BW64")
+        self.assertEqual(self.send(made, path).status_code, 200)
+        np.testing.assert_allclose(sf.read(made.tracks.get().source)[0], sound[:, 0], atol=2**-23)
+
+    def test_two_channels_are_one_stereo_track(self):
+        path = self.folder / "room.wav"
+        sf.write(path, np.random.default_rng(1).uniform(-0.5, 0.5, (44_100, 2)), 44_100)
+        made = self.session(title="stereo")
+        self.send(made, path)
+        self.assertEqual([t.channels for t in made.tracks.all()], [2])
