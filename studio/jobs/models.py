@@ -36,6 +36,7 @@ class Job(models.Model):
     created = models.DateTimeField(auto_now_add=True)
     lease = models.PositiveIntegerField(default=0, help_text="rises whenever a worker takes it or gives it back")
     worker = models.CharField(max_length=40, blank=True, help_text="the one that took it last")
+    place = models.IntegerField(default=0, help_text="lower ones are taken first; of one place the oldest")
 
     class Meta:
         ordering = ["pk"]
@@ -61,3 +62,12 @@ class Job(models.Model):
     @property
     def percent(self) -> int:
         return round(100 * self.share)
+
+
+class Pause(models.Model):
+    """While there is one, no job is begun; those that run go on."""
+
+    since = models.DateTimeField(auto_now_add=True)
+
+    def __str__(self) -> str:
+        return f"paused since {self.since}"

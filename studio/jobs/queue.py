@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from django.db import models, transaction
 
-from studio.jobs.models import TRIES, Job
+from studio.jobs.models import TRIES, Job, Pause
 
 if TYPE_CHECKING:
     from studio.library.models import Session, Track
@@ -33,14 +33,35 @@ def cancel(job: Job) -> None:
     Job.objects.filter(pk=job.pk, state=WAITING).update(state=Job.State.CANCELLED)
 
 
+def put_first(job: Job) -> None:
+    """Have a waiting job done before all others."""
+    first = Job.objects.filter(state=WAITING).aggregate(first=models.Min("place"))["first"] or 0
+    Job.objects.filter(pk=job.pk, state=WAITING).update(place=first - 1)
+
+
+def pause(on: bool) -> None:
+    """Begin no more jobs, or go on."""
+    if not on:
+        Pause.objects.all().delete()
+    elif not Pause.objects.exists():
+        Pause.objects.create()
+
+
 def take(worker: str) -> Job | None:
-    """The next job for a worker: the oldest of a session that nobody works on, so that one with many tracks lets the
-    others through."""
+    """The next job for a worker: the first of a session that nobody works on, so that one with many tracks lets the
+    others through; none while the queue is paused."""
     if not Job.objects.filter(state=WAITING).exists():  # a look that keeps no writer waiting
+        return None
+    if Pause.objects.exists():
         return None
     with transaction.atomic():
         busy = Job.objects.filter(state=RUNNING).values("session")
-        found = Job.objects.filter(state=WAITING, cancel_asked=False).exclude(session__in=busy).first()
+        found = (
+            Job.objects.filter(state=WAITING, cancel_asked=False)
+            .exclude(session__in=busy)
+            .order_by("place", "pk")
+            .first()
+        )
         return taken(found, worker) if found else None
 
 

@@ -5,8 +5,9 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 from django_htmx.http import trigger_client_event
 
-from studio.jobs.models import Job
-from studio.jobs.queue import cancel
+from studio.inputs import whole
+from studio.jobs.models import Job, Pause
+from studio.jobs.queue import cancel, pause, put_first
 from studio.jobs.registry import state_of
 
 
@@ -22,7 +23,8 @@ def progress(request: HttpRequest, session: int) -> HttpResponse:
     open_jobs = [j for j in every if j.open]
     current = next((j for j in open_jobs if j.state == Job.State.RUNNING), open_jobs[0] if open_jobs else None)
     last = every[-1] if every and every[-1].state in (Job.State.FAILED, Job.State.CANCELLED) else None
-    context = {"session": session, "job": current, "more": len(open_jobs) - 1, "last": last}
+    paused = current is not None and current.state == Job.State.WAITING and Pause.objects.exists()
+    context = {"session": session, "job": current, "more": len(open_jobs) - 1, "last": last, "paused": paused}
     state = {**state_of(session), "busy": bool(open_jobs)}
     response = render(request, "jobs/progress.html", context)
     return trigger_client_event(response, "session-state", state)
@@ -40,3 +42,44 @@ def dismiss(request: HttpRequest, pk: int) -> HttpResponse:
     """Forget a finished job's message."""
     Job.objects.filter(pk=pk, state__in=[Job.State.FAILED, Job.State.CANCELLED]).delete()
     return HttpResponse("")
+
+
+# ---- the queue of all sessions
+
+#: Jobs that the queue lists at most.
+_LISTED = 200
+
+
+@require_GET
+def queue(request: HttpRequest) -> HttpResponse:
+    """All that is worked on and waits, in its order; the page asks again and again for the list alone."""
+    return _queue(request, "jobs/list.html" if request.headers.get("HX-Request") else "jobs/queue.html")
+
+
+def _queue(request: HttpRequest, template: str = "jobs/list.html") -> HttpResponse:
+    jobs = Job.objects.select_related("session", "track")
+    waiting = jobs.filter(state=Job.State.WAITING).order_by("place", "pk")
+    context = {
+        "running": jobs.filter(state=Job.State.RUNNING),
+        "waiting": waiting[:_LISTED],
+        "count": waiting.count(),
+        "paused": Pause.objects.exists(),
+        "failed": jobs.filter(state=Job.State.FAILED).order_by("-pk")[:20],
+    }
+    return render(request, template, context)
+
+
+@require_POST
+def steer(request: HttpRequest) -> HttpResponse:
+    """Pause the queue or go on; put a job first; cancel one, or all that wait."""
+    asked = request.POST
+    if "pause" in asked:
+        pause(asked["pause"] == "1")
+    if "first" in asked:
+        put_first(get_object_or_404(Job, pk=whole(asked["first"])))
+    if "cancel" in asked:
+        cancel(get_object_or_404(Job, pk=whole(asked["cancel"])))
+    if "cancel_all" in asked:
+        for job in Job.objects.filter(state=Job.State.WAITING):
+            cancel(job)
+    return _queue(request)

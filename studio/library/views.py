@@ -71,6 +71,7 @@ def library(request: HttpRequest) -> HttpResponse:
         "heads": [_head(of, *h) for h in _HEADS],
         "tags": [(t, of.address(tag="" if t == of.tag else t, start=0)) for t in listing.tags()],
         "all": numbers[""],
+        "at_work": numbers["work"],
     }
     if getattr(request, "htmx", None):
         return render(request, "library/list.html", context)

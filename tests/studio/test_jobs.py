@@ -224,3 +224,53 @@ class OneOfAKind(StudioCase):
         self.work(job)
         self.work(job)
         self.assertEqual((job.tries, session.steps.count()), (1, 1))
+
+
+class Steering(StudioCase):
+    def setUp(self):
+        super().setUp()
+        self.takes = [self.session(title=f"Take {k}") for k in range(3)]
+        self.jobs = [Job.objects.create(session=t, kind="find") for t in self.takes]
+
+    def steer(self, **asked):
+        answer = self.client.post("/queue/steer", asked)
+        self.assertEqual(answer.status_code, 200)
+        return answer
+
+    def taken(self):
+        job = queue.take("worker")
+        return job and job.session.title
+
+    def test_a_job_is_put_first(self):
+        self.steer(first=self.jobs[2].pk)
+        self.steer(first=self.jobs[1].pk)
+        self.assertEqual([self.taken() for _ in range(4)], ["Take 1", "Take 2", "Take 0", None])
+
+    def test_paused_nothing_begins_until_it_goes_on(self):
+        self.assertEqual(self.taken(), "Take 0")
+        page = self.steer(pause="1")
+        self.assertContains(page, "Go on")
+        self.assertIsNone(self.taken())
+        self.assertContains(self.client.get(f"/sessions/{self.takes[1].pk}/jobs"), "is paused")
+        self.assertNotContains(self.client.get(f"/sessions/{self.takes[0].pk}/jobs"), "is paused")
+        self.steer(pause="1")
+        self.steer(pause="0")
+        self.assertEqual(self.taken(), "Take 1")
+
+    def test_one_is_cancelled_or_all_that_wait(self):
+        self.assertEqual(self.taken(), "Take 0")
+        self.steer(cancel=self.jobs[1].pk)
+        self.assertEqual(Job.objects.get(pk=self.jobs[1].pk).state, "cancelled")
+        self.steer(cancel_all="1")
+        states = list(Job.objects.order_by("pk").values_list("state", flat=True))
+        self.assertEqual(states, ["running", "cancelled", "cancelled"])
+
+    def test_the_page_lists_what_runs_and_what_waits_in_its_order(self):
+        self.taken()
+        self.steer(first=self.jobs[2].pk)
+        page = self.client.get("/queue").content.decode()
+        places = [page.index(f"Take {k}") for k in (0, 2, 1)]
+        self.assertEqual(places, sorted(places))
+        self.assertNotIn("<html", self.client.get("/queue", headers={"HX-Request": "true"}).content.decode())
+        for wrong in ({"first": "x"}, {"cancel": "-1"}, {"first": "999"}):
+            self.assertIn(self.client.post("/queue/steer", wrong).status_code, (400, 404, 422))
