@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-import logging
+import traceback
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
@@ -21,6 +21,8 @@ from core.tracking.doubts.doubt import LISTEN
 
 #: In the folder of a take: what came of it, written last.
 OUTCOME = "outcome.json"
+#: Where tracebacks of our own errors go.
+LOG = "batch.log"
 #: With so much confidence in the median, and no doubt to listen to, a take needs no ear.
 _SURE = 0.9
 
@@ -84,9 +86,10 @@ def do(take: Take, write: tuple[str, ...], out: Path) -> Outcome:
     except (AnalysisError, AudioError, MidiError, NoBeats, OSError) as e:
         outcome = Outcome(take.name, key, error=str(e), files=tuple(map(str, take.files)))
     except Exception:
-        # one bad file never stops the others; who runs the batch finds the traceback in its log
-        logging.getLogger("diachron.batch").exception("%s", take.name)
-        words = "An error in Diachron itself; its traceback is in batch.log."
+        # one bad file never stops the others; whoever runs the batch finds the traceback beside its report
+        with (out / LOG).open("a", encoding="utf-8") as log:
+            log.write(f"{take.name}\n{traceback.format_exc()}\n")
+        words = f"An error in Diachron itself; its traceback is in {LOG}."
         outcome = Outcome(take.name, key, error=words, files=tuple(map(str, take.files)))
     folder.mkdir(parents=True, exist_ok=True)
     partial = folder / f"{OUTCOME}.partial"

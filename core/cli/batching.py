@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import argparse
 import json
-import logging
 import sys
 from contextlib import nullcontext
 from pathlib import Path
@@ -71,7 +70,6 @@ def batch(args: argparse.Namespace) -> None:
         raise BadInput("There is no audio or MIDI file in there.")
     args.out.mkdir(parents=True, exist_ok=True)
     out = args.out.resolve()
-    logging.basicConfig(filename=out / "batch.log", format="%(asctime)s %(levelname)s %(name)s: %(message)s")
     local = nullcontext((running.pool(args.workers), args.workers))
     try:
         with running.cluster(args.cluster) if args.cluster else local as (make, workers):

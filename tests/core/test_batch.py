@@ -11,10 +11,10 @@ import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from unittest import mock
 
 import mido
 import numpy as np
-import psutil
 import soundfile as sf
 from mutagen.flac import FLAC
 from tinytag import TinyTag
@@ -31,8 +31,10 @@ RATE = 22_050
 
 
 def called(*args):
+    """The command line in this process, which may have no processes of its own: threads take their place."""
     out, err = io.StringIO(), io.StringIO()
-    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+    threads = mock.patch.object(running, "pool", lambda workers: lambda: ThreadPoolExecutor(workers))
+    with threads, contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
         code = main(list(map(str, args)))
     return code, out.getvalue(), err.getvalue()
 
@@ -160,6 +162,19 @@ class Running(Batch):
         page = (self.out / "report.html").read_text(encoding="utf-8")
         self.assertIn("<title>1 sure, 0 to check, 2 without a map</title>", page)
 
+    def test_a_bug_is_told_as_such_with_its_traceback_and_stops_nobody(self):
+        self.play("a/x.wav")
+        self.play("b/x.wav")
+        found = takes.find([self.folder / "in"], rules.Rules())
+        broken = mock.Mock(side_effect=[ZeroDivisionError("ours"), None])
+        with mock.patch.dict(WRITERS, {"csv": broken}):
+            first, second = self.run_in_thread(found)
+        self.assertIn("An error in Diachron itself", first.error)
+        self.assertEqual(second.error, "")
+        log = (self.out / work.LOG).read_text(encoding="utf-8")
+        self.assertIn("ZeroDivisionError: ours", log)
+        self.assertTrue(log.startswith("a\n"))
+
     def test_what_was_done_is_not_done_again_until_its_file_changes(self):
         for name in ("a/x.wav", "b/x.wav"):
             self.play(name)
@@ -174,25 +189,22 @@ class Running(Batch):
         self.assertEqual(first[0], second[0])
         self.assertAlmostEqual(second[1].bpm, 100, places=1)
 
-    def test_a_worker_that_is_killed_loses_nothing_and_nothing_is_done_twice(self):
-        for k in range(5):
+    def run_and_kill_a_worker(self, kind, count):
+        for k in range(count):
             self.play(f"take {k}/x.wav")
-        told, killed = [], []
+        command = [sys.executable, "-m", "tests.core.batch_run", kind, self.folder / "in", self.out]
+        done = subprocess.run(list(map(str, command)), capture_output=True, text=True, timeout=300)
+        self.assertEqual(done.returncode, 0, done.stderr)
+        told = json.loads(done.stdout.splitlines()[-1])
+        self.assertEqual(told["killed"], 1)
+        self.assertEqual(sorted(told["told"]), [f"take {k}" for k in range(count)])
+        self.assertEqual(told["errors"], [""] * count)
 
-        def watch(done, total, left, outcome):
-            told.append(outcome.name)
-            if not killed:
-                for child in psutil.Process().children(recursive=True):
-                    if "spawn_main" in " ".join(child.cmdline()):
-                        killed.append(child.pid)
-                        os.kill(child.pid, signal.SIGKILL)
-                        break
+    def test_a_worker_that_is_killed_loses_nothing_and_nothing_is_done_twice(self):
+        self.run_and_kill_a_worker("pool", 5)
 
-        found = takes.find([self.folder / "in"], rules.Rules())
-        outcomes = running.run(found, ("csv",), self.out, running.pool(2), 2, watch)
-        self.assertTrue(killed)
-        self.assertEqual(sorted(told), [t.name for t in found])
-        self.assertEqual([o.error for o in outcomes], [""] * 5)
+    def test_a_cluster_of_two_workers_does_the_same_though_one_dies(self):
+        self.run_and_kill_a_worker("cluster", 4)
 
     def test_a_batch_that_is_killed_goes_on_where_it_stopped(self):
         for k in range(4):
@@ -212,27 +224,6 @@ class Running(Batch):
         outcomes = self.run_in_thread(found)
         self.assertEqual([o.error for o in outcomes], [""] * 4)
         self.assertEqual({p: p.stat().st_mtime_ns for p in done}, done)
-
-    def test_a_cluster_of_two_workers_does_the_same_though_one_dies(self):
-        from distributed import LocalCluster
-
-        for k in range(4):
-            self.play(f"take {k}/x.wav")
-        found = takes.find([self.folder / "in"], rules.Rules())
-        told, killed = [], []
-        with LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as local:
-
-            def watch(done, total, left, outcome):
-                told.append(outcome.name)
-                if not killed:
-                    killed.append(next(iter(local.workers.values())).pid)
-                    os.kill(killed[0], signal.SIGKILL)
-
-            with running.cluster(local.scheduler_address) as (make, workers):
-                self.assertEqual(workers, 2)
-                outcomes = running.run(found, ("csv",), self.out, make, workers, watch)
-        self.assertEqual(sorted(told), [t.name for t in found])
-        self.assertEqual([o.error for o in outcomes], [""] * 4)
 
 
 class Calls(Batch):

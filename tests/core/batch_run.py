@@ -1,0 +1,48 @@
+"""Runs a batch in a process of its own, and kills one of its workers after the first take: ``pool`` or ``cluster``.
+Prints what was told and what came of it, as JSON. Processes of the test runner may have no children themselves."""
+
+import json
+import os
+import signal
+import sys
+from pathlib import Path
+
+import psutil
+
+from core.batch import rules, running, takes
+
+
+def main(kind: str, folder: str, out: str) -> None:
+    found = takes.find([Path(folder)], rules.Rules())
+    told: list[str] = []
+    killed: list[int] = []
+
+    def run(make, workers, victims):
+        def watch(done, total, left, outcome):
+            told.append(outcome.name)
+            if not killed:
+                killed.append(victims()[0])
+                os.kill(killed[0], signal.SIGKILL)
+
+        return running.run(found, ("csv",), Path(out), make, workers, watch)
+
+    if kind == "pool":
+        children = psutil.Process().children
+        outcomes = run(
+            running.pool(2),
+            2,
+            lambda: [c.pid for c in children(recursive=True) if "spawn_main" in " ".join(c.cmdline())],
+        )
+    else:
+        from distributed import LocalCluster
+
+        with (
+            LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as local,
+            running.cluster(local.scheduler_address) as (make, workers),
+        ):
+            outcomes = run(make, workers, lambda: [w.pid for w in local.workers.values()])
+    print(json.dumps({"told": told, "killed": len(killed), "errors": [o.error for o in outcomes]}))
+
+
+if __name__ == "__main__":
+    main(*sys.argv[1:])
