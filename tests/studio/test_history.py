@@ -80,7 +80,9 @@ class Places(StudioCase):
         history.undo_redo(self.take, -1)
         branch = history.record(self.take, even(95), "at 95")
         MapStep.objects.update(place=0)
-        importlib.import_module("studio.desk.migrations.0006_place_in_history").count_steps(apps, None)
+        importlib.import_module("studio.desk.migrations.0006_place_in_history").count_steps(
+            apps, mock.Mock(connection=connection)
+        )
         places = dict(MapStep.objects.values_list("pk", "place"))
         self.assertEqual([places[s.pk] for s in (*self.steps, branch)], [0, 1, 2, 2])
 

@@ -6,6 +6,7 @@ from unittest import mock
 
 import numpy as np
 from django.apps import apps
+from django.db import connection
 
 from core.analysis import analyse
 from core.document import Right
@@ -181,7 +182,9 @@ class Content(StudioCase):
         old = MapStep.objects.create(session=self.take, name="of old", map=json.dumps(self.map.to_json()))
         Session.objects.filter(pk=self.take.pk).update(step=old)
         Mark.objects.create(session=self.take, kind="lock", start=100.0, end=110.0)
-        importlib.import_module("studio.desk.migrations.0008_locks_say_what_they_hold").fill(apps, None)
+        importlib.import_module("studio.desk.migrations.0008_locks_say_what_they_hold").fill(
+            apps, mock.Mock(connection=connection)
+        )
         (lock,) = document_of(Session.objects.get(pk=self.take.pk)).statements
         self.assertEqual(lock, Right.of(self.map, 100.0, 110.0))
         self.assertGreater(len(lock.seconds), 15)

@@ -6,11 +6,17 @@ import io
 import json
 import random
 import struct
+import tempfile
 from collections.abc import Iterator
+from pathlib import Path
 
 import mido
 import numpy as np
 import soundfile as sf
+
+from core.formats import musicxml_map
+from core.formats.carried import CarriedMap, Section, carry
+from core.tempomap import TempoMap
 
 
 def sound_files() -> dict[str, bytes]:
@@ -43,6 +49,25 @@ def sound_files() -> dict[str, bytes]:
     annotation = {"namespace": "beat", "data": data, "annotation_metadata": {}, "sandbox": {}}
     jams = {"annotations": [annotation], "file_metadata": {"duration": 8.0, "title": "Take"}, "sandbox": {}}
     out["beats.jams"] = json.dumps(jams).encode()
+    tempo_map = TempoMap.from_beats(beats)
+    sections = (Section(0.5, 4.5, "Verse"), Section(4.5, 7.5, "Refrain"))
+    out["chart.musicxml"] = musicxml_map.write(tempo_map, "Take", sections).encode()
+    out |= _with_map(out, CarriedMap(tempo_map, "Take", sections))
+    file = io.BytesIO()
+    sf.write(file, np.column_stack([x, x / 2, -x])[:44_100], 22_050, format="WAV")
+    out["many channels.wav"] = file.getvalue()
+    return out
+
+
+def _with_map(files: dict[str, bytes], carried: CarriedMap) -> dict[str, bytes]:
+    """The recordings with the map inside."""
+    out = {}
+    with tempfile.TemporaryDirectory() as folder:
+        for name in ("take.wav", "take.flac", "take.ogg", "take.mp3"):
+            source, target = Path(folder) / name, Path(folder) / f"with map.{name}"
+            source.write_bytes(files[name])
+            carry(source, target, carried)
+            out[target.name] = target.read_bytes()
     return out
 
 
