@@ -36,10 +36,7 @@ def main(argv: list[str] | None = None) -> int:
 
 
 def _help() -> str:
-    rows = [("map", "find beats and bars of one performance and write its tempo map")]
-    rows += [("conform", "stretch a performance to a steady tempo, or to another map")]
-    rows += [("batch", "find the beats of many performances, unattended")]
-    rows += [("tag", "write tempo and first beat of a batch into the files' tags")]
+    rows = [(name, words) for name, (_, _, words) in cli.COMMANDS.items()]
     rows += [(name, words) for name, (_, words) in STUDIO.items() if words]
     lines = [f"  {name:<10}{words}" for name, words in rows]
     return "\n".join(

@@ -1,45 +1,47 @@
 """The command line: ``diachron map`` finds the beats of a performance, ``diachron conform`` gives it another map,
-``diachron batch`` finds those of many, ``diachron tag`` writes them into the files' tags."""
+``diachron batch`` finds those of many, ``diachron tag`` writes them into the files' tags.
+
+Only the module of the command that is called is imported, as each brings libraries of its own.
+"""
 
 from __future__ import annotations
 
 import argparse
 import sys
 from collections.abc import Sequence
-
-from core import audio
-from core.analysis import AnalysisError
-from core.cli import batching, conforming, mapping
-from core.cli.common import BadInput
-from core.formats import smf
-from core.formats.beat_tables import MapFileError
-from core.reshaping.warp import WarpError
-from core.tracking import NoBeats
+from importlib import import_module
 
 #: Bad input; what argparse uses for a wrong call.
 BAD_INPUT = 2
+#: Commands: the module and the function that adds their arguments, and what they are for.
+COMMANDS = {
+    "map": ("mapping", "add_arguments", "find beats and bars of one performance and write its tempo map"),
+    "conform": ("conforming", "add_arguments", "stretch a performance to a steady tempo, or to another map"),
+    "batch": ("batching", "add_batch", "find the beats of many performances, unattended"),
+    "tag": ("batching", "add_tag", "write tempo and first beat of a batch into the files' tags"),
+}
 
 
-def parser() -> argparse.ArgumentParser:
+def parser(called: str | None = None) -> argparse.ArgumentParser:
+    """The parser of all commands, with the arguments of the one that is ``called``."""
     top = argparse.ArgumentParser(prog="diachron", description="Tempo maps that follow a freely played performance.")
     commands = top.add_subparsers(dest="command", required=True)
-    mapping.add_arguments(
-        commands.add_parser("map", help="find beats and bars of one performance and write its tempo map")
-    )
-    conforming.add_arguments(
-        commands.add_parser("conform", help="stretch a performance to a steady tempo, or to another map")
-    )
-    batching.add_batch(commands.add_parser("batch", help="find the beats of many performances, unattended"))
-    batching.add_tag(commands.add_parser("tag", help="write tempo and first beat of a batch into the files' tags"))
+    for name, (module, add, words) in COMMANDS.items():
+        command = commands.add_parser(name, help=words)
+        if name == called:
+            getattr(import_module(f"core.cli.{module}"), add)(command)
     return top
 
 
 def main(argv: Sequence[str] | None = None) -> int:
     """Entry point; returns the exit code."""
-    args = parser().parse_args(argv)
+    given = sys.argv[1:] if argv is None else list(argv)
+    args = parser(given[0] if given else None).parse_args(given)
+    from core.cli.common import INPUT_ERRORS
+
     try:
         args.run(args)
-    except (BadInput, AnalysisError, audio.AudioError, smf.MidiError, MapFileError, NoBeats, WarpError) as e:
+    except INPUT_ERRORS as e:
         print(f"diachron: {e}", file=sys.stderr)
         return BAD_INPUT
     except OSError as e:
