@@ -13,11 +13,12 @@ from pydantic import BaseModel, ConfigDict
 from core.audio.stems import WIDTHS, Depth
 from studio.delivery.content import label_of, sections_of, stem_of
 from studio.delivery.documents import DOCUMENTS
+from studio.delivery.order_file import order_of
 from studio.library.models import Session, Track
 from studio.parts.models import Part
 from studio.reshaping.files import safe_name
 
-Name = Literal["player", "program", "archive", "loops"]
+Name = Literal["player", "program", "archive", "loops", "order"]
 
 
 class Wanted(BaseModel):
@@ -46,6 +47,7 @@ class Bundle:
     parts: bool = False
     originals: bool = False
     loops: bool = False
+    order: bool = False
 
 
 BUNDLES: dict[str, Bundle] = {
@@ -60,6 +62,8 @@ BUNDLES: dict[str, Bundle] = {
                "in every open format.", ("map.mid", "beats.csv", "labels.txt", "map.jams", "chart.musicxml",
                "chapters.vtt", "map.json"), originals=True),
         Bundle("loops", "Sections as loops", "Each section of the mix, cut on its bar lines.", loops=True),
+        Bundle("order", "The running order", "The mix as it is arranged: sections as often and at the pace that you "
+               "chose, joined on bar lines, with the map of it.", order=True),
     )
 }  # fmt: skip
 
@@ -72,6 +76,7 @@ def key_of(session: Session, bundle: Bundle, wanted: Wanted) -> str:
     """Another one whenever something that goes into the bundle has changed."""
     facts = [session.step_id, session.title, wanted.model_dump_json(), session.click, sections_of(session)]
     facts += [(t.pk, t.name, t.gain, t.muted, t.solo) for t in session.tracks.all()]
+    facts += list(session.turns.values_list("section__start", "section__end", "times", "pace"))
     facts += list(session.parts.filter(gone=False).values_list("pk", "step_id", "name", "gain", "muted", "solo"))
     return f"{bundle.name}-{hashlib.sha256(repr(facts).encode()).hexdigest()[:16]}"
 
@@ -94,6 +99,8 @@ def names(session: Session, bundle: Bundle) -> list[str]:
         out += [f"recordings/{name}" for name in original_names(session).values()]
     if bundle.loops:
         out += [f"{name}.wav" for name, _, _ in loops_of(session)]
+    if bundle.order:
+        out += [f"{stem}, running order.wav", f"{stem}, running order.mid"]
     return out
 
 
@@ -106,6 +113,8 @@ def needed_bytes(session: Session, bundle: Bundle, wanted: Wanted) -> int:
     total = second * session.seconds * channels
     if bundle.originals:
         total += sum(t.source.stat().st_size for t in session.tracks.all() if t.source.exists())
+    if bundle.order:
+        total += 2 * second * sum(p.seconds for p in order_of(session))
     if bundle.loops:
         tempo_map = session.tempo_map
         for _, first, last in loops_of(session):

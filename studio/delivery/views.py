@@ -159,6 +159,7 @@ def _bundles(request: HttpRequest, session: Session, error: str = "", status: in
         "depths": [("16", "16 bit"), ("24", "24 bit"), ("float", "floating point")],
         "count_ins": COUNT_INS,
         "has_sections": bool(sections_of(session)),
+        "has_order": session.turns.exists(),
     }
     return render(request, "delivery/bundles.html", context, status=status)
 
@@ -193,6 +194,8 @@ def make_bundle(request: HttpRequest, pk: int, name: str) -> HttpResponse:
         return _bundles(request, session, "That rate, depth or count-in cannot be made.", 422)
     if bundle.loops and not sections_of(session):
         return _bundles(request, session, "There are no sections yet: choose bars and name them (Shift A).", 422)
+    if bundle.order and not session.turns.exists():
+        return _bundles(request, session, "Nothing is in the running order yet: Follow, Order.", 422)
     start(session, f"{KIND_BEGINS}{bundle.name}")
     return progress(request, session.pk)
 

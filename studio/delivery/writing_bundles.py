@@ -10,6 +10,7 @@ import numpy as np
 import soundfile as sf
 
 from core.audio.stems import write_stem
+from core.formats import smf
 from core.formats.carried import CarryError, carry
 from core.formats.smf import MidiError
 from studio.delivery.bundles import (
@@ -29,6 +30,7 @@ from studio.delivery.content import carried_of, label_of, stem_of
 from studio.delivery.documents import DOCUMENTS
 from studio.delivery.loops import NoLoop, loop_of
 from studio.delivery.mixing import common_level, mixed
+from studio.delivery.order_file import map_of_order, order_of, write_order
 from studio.jobs.models import Job
 from studio.jobs.registry import Failed, JobKind, Report
 from studio.library.models import Session, Track
@@ -110,6 +112,13 @@ def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, repor
                 carry(track.source, out, carried)
             except CarryError:  # of a kind that takes no map: as it came
                 shutil.copyfile(track.source, out)
+    if bundle.order:
+        own = folder / "own.wav"
+        write_order(session, own, report)
+        rate, length = wanted.rate or session.sample_rate, sum(p.seconds for p in order_of(session))
+        write_stem(own, folder / f"{stem}, running order.wav", round(length * rate), rate, wanted.depth)
+        own.unlink()
+        smf.write(map_of_order(session), session.title).file.save(folder / f"{stem}, running order.mid")
     if bundle.loops:
         loops = list(loops_of(session))
         if not loops:

@@ -15,11 +15,14 @@ from core.following import click as clicks
 from core.formats.beat_tables import read_beats
 from core.formats.carried import read_carried
 from core.formats.carried.content import from_text
+from core.formats.song import read_map
 from studio.delivery import writing_bundles
 from studio.delivery.bundles import BUNDLES, Wanted, archive_of, names, needed_bytes
 from studio.delivery.documents import DOCUMENTS
+from studio.delivery.mixing import common_level, mixed
 from studio.desk.models import Mark
 from studio.jobs.models import Job
+from studio.library.models import Session
 from tests.studio.base import StudioCase
 
 RATE = 44_100
@@ -183,6 +186,48 @@ class Bundles(Delivery):
             size = archive_of(self.take, BUNDLES[name], Wanted()).stat().st_size
             told = needed_bytes(self.take, BUNDLES[name], Wanted())
             self.assertTrue(0.6 * told < size <= told, (name, told, size))
+
+
+class Order(Delivery):
+    def setUp(self):
+        super().setUp()
+        self.client.post(f"/sessions/{self.take.pk}/order/add", {"all": "1"})
+        self.verse, self.refrain = self.take.turns.order_by("place")
+        self.take.turns.filter(pk=self.verse.pk).update(times=2)
+        self.take.turns.filter(pk=self.refrain.pk).update(pace=0.8)
+
+    def test_it_is_one_piece_of_the_right_length_with_a_map_that_fits_it(self):
+        archive = self.bundle("order", depth="float")
+        wave = next(n for n in archive.namelist() if n.endswith(".wav"))
+        sound, rate = sf.read(io.BytesIO(archive.read(wave)))
+        lines = self.take.tempo_map.bar_seconds([1, 3, 5])
+        length = 2 * (lines[1] - lines[0]) + (lines[2] - lines[1]) / 0.8
+        self.assertAlmostEqual(len(sound) / rate, length, delta=2 / rate)
+        path = self.folder / "order.mid"
+        path.write_bytes(archive.read(next(n for n in archive.namelist() if n.endswith(".mid"))))
+        found = read_map(path)
+        verse = lines[1] - lines[0]
+        expected = [0, verse / 2, verse, 1.5 * verse, 2 * verse, 2 * verse + (lines[2] - lines[1]) / 1.6]
+        np.testing.assert_allclose(found.bar_seconds(range(1, 7)), expected, atol=1e-4)
+        # in both verses, and in the slower refrain, strokes lie on the beats
+        level = np.abs(sound).max(axis=1)
+        for beat in found.beats().seconds[1:22]:
+            at = round(float(beat) * rate)
+            self.assertGreater(level[at : at + 400].max(), 5 * level[at - 900 : at - 300].max() + 1e-4)
+
+    def test_passages_at_their_own_pace_are_the_recording_to_the_bit(self):
+        archive = self.bundle("order", depth="float")
+        sound, rate = sf.read(io.BytesIO(archive.read(next(n for n in archive.namelist() if n.endswith(".wav")))))
+        self.take = Session.objects.get(pk=self.take.pk)
+        start, end = (round(float(t) * rate) for t in self.take.tempo_map.bar_seconds([1, 3]))
+        whole = common_level(self.take) * mixed(self.take, start, end - start)
+        inner = len(whole) - 500  # where it blends into the next one
+        np.testing.assert_array_equal(sound[:inner].astype(np.float32), whole[:inner])
+
+    def test_without_an_order_the_page_says_what_is_missing(self):
+        self.take.turns.all().delete()
+        answer = self.client.post(f"{self.url}/bundles/order")
+        self.assertContains(answer, "Nothing is in the running order yet", status_code=422)
 
 
 class Ranges(Delivery):
