@@ -7,10 +7,11 @@ class AnalysisConfig(AppConfig):
     name = "studio.analysis"
 
     def ready(self) -> None:
-        from studio.analysis.work import KIND
+        from studio.analysis import separate_job, work
         from studio.jobs.registry import register, register_state
 
-        register(KIND)
+        register(work.KIND)
+        register(separate_job.KIND)
         register_state(_state)
 
 

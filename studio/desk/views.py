@@ -19,6 +19,7 @@ from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from core.tempomap.limits import checked_range
 from studio.analysis.models import latest
+from studio.analysis.separate_job import SEPARATE
 from studio.desk import history, panels
 from studio.desk.carried_job import CARRIED, carried_by
 from studio.desk.commands import command_json, read_command
@@ -268,6 +269,14 @@ def find(request: HttpRequest, pk: int) -> HttpResponse:
     elif session.step is None and session.tracks.exists():
         start(session, CARRIED if carried_by(session) else FIND)
     return progress(request, pk)
+
+
+@require_POST
+def take_apart(request: HttpRequest, pk: int) -> HttpResponse:
+    """Start taking a finished mix apart into its strokes and its tones."""
+    track = get_object_or_404(Track.objects.select_related("session"), pk=pk, midi=False)
+    start(track.session, SEPARATE, track)
+    return progress(request, track.session_id)
 
 
 @require_POST

@@ -336,3 +336,26 @@ class ManyChannels(StudioCase):
         made = self.session(title="stereo")
         self.send(made, path)
         self.assertEqual([t.channels for t in made.tracks.all()], [2])
+
+
+class TakingApart(StudioCase):
+    def test_the_strokes_and_tones_of_a_mix_become_tracks_that_are_muted(self):
+        t = np.arange(44_100 * 6) / 44_100
+        strokes, _ = sf.read(self.wav("kick.wav", 1 + 0.5 * np.arange(10)))
+        whole = 0.2 * np.sin(2 * np.pi * 330 * t)
+        whole[: len(strokes)] += 0.5 * strokes[: len(whole)]
+        path = self.folder / "mix.wav"
+        sf.write(path, whole, 44_100, "PCM_24")
+        made = self.session(path)
+        mix = made.tracks.get()
+        self.assertEqual(self.client.post(f"/tracks/{mix.pk}/apart").status_code, 200)
+        self.assertEqual(self.work(Job.objects.get(kind="separate")).state, "done")
+        names = list(made.tracks.order_by("pk").values_list("name", "muted"))
+        self.assertEqual(names, [("mix", False), ("mix strokes", True), ("mix tones", True)])
+        parts = [sf.read(track.source)[0] for track in made.tracks.order_by("pk")[1:]]
+        np.testing.assert_allclose(sum(parts), sf.read(path)[0], atol=1e-6)
+        for job in Job.objects.filter(kind=LISTEN):
+            self.assertEqual(self.work(job).state, "done")
+        again = self.work(Job.objects.create(session=made, track=mix, kind="separate"))
+        self.assertIn("taken apart already", again.message)
+        self.assertEqual(made.tracks.count(), 3)
