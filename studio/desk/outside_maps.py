@@ -12,24 +12,32 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_POST
 from django_htmx.http import trigger_client_event
 
-from core.document import Document
+from core.document import BarLine, Document
 from core.editing.obeying import obeying
 from core.formats.beat_tables import MapFileError
 from core.formats.carried import CarriedMap, CarryError, Section
 from core.formats.carried.content import from_text, to_text
 from core.formats.map_files import ENDINGS, read_with_sections
 from core.formats.smf import MidiError
+from core.tempomap import TempoMap
+from core.tempomap.bar_lines import lines_of
 from core.tempomap.edits import EditError, pins_of
+from core.tempomap.merge import with_bars_of
 from core.tracking import NoBeats
 from core.tracking.offset import Offset, find_offset
 from studio.analysis import features
-from studio.desk.history import keep_aside, record
+from studio.desk.find_job import FIND
+from studio.desk.history import changed, keep_aside, record
 from studio.desk.models import Mark
 from studio.desk.recording import SessionRecording
-from studio.desk.statements import document_of
+from studio.desk.statements import document_of, mark_of
+from studio.inputs import whole
+from studio.jobs.queue import start
 from studio.library.models import Session
 from studio.library.uploads import clean_name
 
+#: Bar lines that are stated at a time, at most.
+MOST_LINES = 400
 #: What a file's map is kept in until it is taken, in the session's folder.
 _KEPT = "outside-map.json"
 
@@ -122,9 +130,33 @@ def _offset(session: Session, carried: CarriedMap) -> Offset | None:
         return None
 
 
+def _merged(session: Session, laid: CarriedMap, request: HttpRequest) -> CarriedMap:
+    """The whole map, or the session's own with the bars of it that were asked for."""
+    first, last = request.POST.get("from", "").strip(), request.POST.get("to", "").strip()
+    if not (first or last) or session.step is None:
+        return laid
+    bars = [whole(text or default, 1, 10**6, "Bars are whole numbers.") for text, default in ((first, "1"), (last, ""))]
+    return CarriedMap(with_bars_of(session.tempo_map, laid.map, *bars), laid.title)
+
+
+def _say_lines(session: Session, tempo_map: TempoMap) -> None:
+    """State every bar line of a map, and search for the beats anew: what is said has to be obeyed."""
+    lines, _ = lines_of(tempo_map)
+    at = tempo_map.seconds_of_beat(lines)
+    inside = at[(at >= 0) & (at <= session.seconds)]
+    if len(inside) > MOST_LINES:
+        raise EditError(f"That are {len(inside)} bar lines; {MOST_LINES} can be stated at a time.")
+    with transaction.atomic():
+        for t in inside.tolist():
+            mark_of(session, BarLine(t)).save()
+        changed(session, f"{len(inside)} bar lines of a file stated")
+    start(session, FIND)
+
+
 @require_POST
 def take(request: HttpRequest, pk: int) -> HttpResponse:
-    """Take the map that was read: ``where``, fitted or as written; ``as_version``: beside the present map."""
+    """Take the map that was read: ``where``, fitted or as written; of it all, or the bars ``from`` to ``to``. ``how``:
+    as the map, as a version beside the present one, or as bar lines that a new search has to obey."""
     session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
     kept = _kept(session)
     if kept is None:
@@ -132,11 +164,16 @@ def take(request: HttpRequest, pk: int) -> HttpResponse:
     offset = _offset(session, kept) if request.POST.get("where") == "fitted" else None
     laid = moved(kept, offset.seconds) if offset else kept
     name = f"Map of {kept.title}"[:200]
+    how = request.POST.get("how", "map")
     try:
-        if request.POST.get("as_version") and session.step:
-            keep_aside(session, laid.map, name, session.step, version=name)
+        if how == "lines":
+            _say_lines(session, laid.map)
         else:
-            take_map(session, laid, name)
+            laid = _merged(session, laid, request)
+            if how == "version" and session.step:
+                keep_aside(session, laid.map, name, session.step, version=name)
+            else:
+                take_map(session, laid, name)
     except (EditError, NoBeats) as e:
         return _pane(request, session, str(e))
     (session.folder / _KEPT).unlink(missing_ok=True)

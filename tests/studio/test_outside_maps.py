@@ -89,11 +89,37 @@ class FromFiles(StudioCase):
     def test_as_a_version_the_map_stays_as_it_is(self):
         before = self.now().step_id
         self.bring("other.csv", tables.beats_csv(OTHER).encode())
-        self.client.post(f"{self.url}/take", {"where": "written", "as_version": "1"})
+        self.client.post(f"{self.url}/take", {"where": "written", "how": "version"})
         self.assertEqual(self.now().step_id, before)
         version = self.take.steps.exclude(version="").get()
         self.assertEqual(version.version, "Map of other.csv")
         np.testing.assert_allclose(version.tempo_map.beats().seconds, OTHER.beats().seconds, atol=1e-6)
+
+    def test_some_of_its_bars_are_merged_into_the_map(self):
+        before = self.now().tempo_map
+        self.bring("other.csv", tables.beats_csv(OTHER).encode())
+        answer = self.client.post(f"{self.url}/take", {"where": "written", "from": "4", "to": "5"})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        merged = self.now().tempo_map
+        start = float(OTHER.bar_seconds(4))
+        bar = int(merged.meters.bars_at(merged.quarters_at(start + 1e-6)))
+        np.testing.assert_allclose(merged.bar_seconds([bar, bar + 1, bar + 2]), OTHER.bar_seconds([4, 5, 6]), atol=1e-6)
+        self.assertEqual(str(merged.meters.meter_at(bar)), "3/4")
+        self.assertEqual(merged.meters.meter_at(1), before.meters.meter_at(1))
+        wrong = self.bring("other.csv", tables.beats_csv(OTHER).encode())
+        wrong = self.client.post(f"{self.url}/take", {"where": "written", "from": "4", "to": "400"})
+        self.assertContains(wrong, "That map has bars 1 to", status_code=422)
+
+    def test_its_bar_lines_are_obeyed_by_a_new_search(self):
+        self.bring("other.csv", tables.beats_csv(OTHER).encode())
+        self.client.post(f"{self.url}/take", {"where": "written", "how": "lines"})
+        self.assertEqual(self.take.marks.filter(kind="line").count(), len(OTHER.bar_seconds(range(1, 14))))
+        job = self.work(Job.objects.get(session=self.take, kind=FIND, state="waiting"))
+        self.assertEqual(job.state, "done", job.message)
+        found = self.now().tempo_map
+        lines = found.bar_seconds(range(1, found.bar_range[1] + 2))
+        for line in OTHER.bar_seconds(range(1, 12)):
+            self.assertLess(np.abs(lines - line).min(), 0.03)
 
     def test_what_the_engineer_pinned_stays(self):
         found = self.now()
