@@ -158,8 +158,6 @@ def _bundles(request: HttpRequest, session: Session, error: str = "", status: in
         "rates": [0, *(r for r in RATES if r != session.sample_rate)],
         "depths": [("16", "16 bit"), ("24", "24 bit"), ("float", "floating point")],
         "count_ins": COUNT_INS,
-        "has_sections": bool(sections_of(session)),
-        "has_order": session.turns.exists(),
     }
     return render(request, "delivery/bundles.html", context, status=status)
 
@@ -170,6 +168,8 @@ def _facts(session: Session, bundle: Bundle, working: bool) -> dict[str, Any]:
     ready = place.exists()
     return {
         "bundle": bundle,
+        "possible": not (bundle.loops and not sections_of(session))
+        and not (bundle.order and not session.turns.exists()),
         "wanted": wanted,
         "files": names(session, bundle),
         "size": place.stat().st_size if ready else needed_bytes(session, bundle, wanted),
