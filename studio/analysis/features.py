@@ -30,9 +30,18 @@ class NotAnalysed(NoBeats):
 
 
 def source_of(track: Track) -> Source:
-    """The track as the core's pipeline takes it."""
+    """The track as the core's pipeline takes it; of one that starts later, its copy from time zero on."""
+    if track.offset:
+        return Source(_from_time_zero(track), track.name)
     rendered = track.folder / "rendered.flac" if track.midi else None
     return Source(track.source, track.name, rendered)
+
+
+def _from_time_zero(track: Track) -> Path:
+    copy, rate = track.folder / "playback.flac", track.session.sample_rate
+    if not copy.exists():
+        audio.write_at_rate(track.source, copy, rate, round(track.offset * rate))
+    return copy
 
 
 class SessionStore:
@@ -40,7 +49,7 @@ class SessionStore:
     at the session's rate to play."""
 
     def __init__(self, tracks: list[Track]) -> None:
-        self.tracks = {t.source: t for t in tracks}
+        self.tracks = {t.folder / "playback.flac" if t.offset else t.source: t for t in tracks}
 
     def read(self, source: Source) -> AnalysedTrack | None:
         track = self.tracks[source.path]
@@ -49,7 +58,7 @@ class SessionStore:
     def write(self, source: Source, analysed: AnalysedTrack) -> None:
         track = self.tracks[source.path]
         peaks = analysed.peaks
-        if track.rate != track.session.sample_rate or track.midi:
+        if not track.offset and (track.rate != track.session.sample_rate or track.midi):
             copy = track.folder / "playback.flac"
             audio.write_at_rate(source.rendered or source.path, copy, track.session.sample_rate)
             if track.rate != track.session.sample_rate:

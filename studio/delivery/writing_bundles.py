@@ -109,7 +109,7 @@ def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, repor
             report(f"Copying {track.name}", 0.9 * k / len(tracks))
             out = folder / "recordings" / name
             try:
-                carry(track.source, out, carried)
+                carry(track.source, out, carried.moved(-track.offset))
             except CarryError:  # of a kind that takes no map: as it came
                 shutil.copyfile(track.source, out)
     if bundle.order:
@@ -131,7 +131,8 @@ def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, repor
 
 def _best_source(track: Track, rate: int) -> Path:
     """The recording itself where it has the wanted rate, or where another one is made from it directly."""
-    return track.playback if track.midi or rate == track.session.sample_rate else track.source
+    own = track.midi or track.offset or rate == track.session.sample_rate
+    return track.playback if own else track.source
 
 
 def _write_mix(session: Session, wanted: Wanted, path: Path, report: Report) -> None:

@@ -68,16 +68,6 @@ def keep_sections(session: Session, sections: tuple[Section, ...]) -> None:
             )
 
 
-def moved(carried: CarriedMap, by: float) -> CarriedMap:
-    """The map and its sections, so many seconds later."""
-    m = carried.map
-    return CarriedMap(
-        m.with_points(m.seconds + by, m.quarters, m.pins),
-        carried.title,
-        tuple(Section(s.start + by, s.end + by, s.name) for s in carried.sections),
-    )
-
-
 @require_POST
 def bring(request: HttpRequest, pk: int) -> HttpResponse:
     """Read a map from a file and say where it fits the recording; nothing is changed yet."""
@@ -162,7 +152,7 @@ def take(request: HttpRequest, pk: int) -> HttpResponse:
     if kept is None:
         return _pane(request, session, "Choose the file again; what was read of it is gone.")
     offset = _offset(session, kept) if request.POST.get("where") == "fitted" else None
-    laid = moved(kept, offset.seconds) if offset else kept
+    laid = kept.moved(offset.seconds) if offset else kept
     name = f"Map of {kept.title}"[:200]
     how = request.POST.get("how", "map")
     try:

@@ -22,6 +22,7 @@ urlpatterns = [
     path("sessions/<int:pk>/fold/<int:track>", waveform_views.folded, name="fold"),
     path("sessions/<int:pk>/lean", lean_views.view, name="lean"),
     path("sessions/<int:pk>/lean.csv", lean_views.table, name="lean-table"),
+    path("sessions/<int:pk>/lay-out", views.lay_out_tracks, name="lay-out"),
     path("tracks/<int:pk>/apart", views.take_apart, name="take-apart"),
     path("tracks/<int:pk>/attacks", waveform_views.track_attacks, name="attacks"),
     path("tracks/<int:pk>/peaks/<int:level>/<int:tile>", waveform_views.peaks_tile, name="peaks"),

@@ -8,6 +8,7 @@ from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.csrf import ensure_csrf_cookie
 from django.views.decorators.http import require_GET, require_POST
+from django_htmx.http import trigger_client_event
 from pydantic import BaseModel, ConfigDict, Field
 
 from core.audio.peaks import LEVELS
@@ -18,6 +19,7 @@ from core.formats.map_files import ENDINGS
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from core.tempomap.limits import checked_range
+from studio.analysis.laying_out import lay_out, starts
 from studio.analysis.models import latest
 from studio.analysis.separate_job import SEPARATE
 from studio.desk import history, panels
@@ -212,6 +214,8 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
     if stage == "find":
         context["map_endings"] = ",".join(ENDINGS)
     if stage == "gather":
+        context["starts"] = starts(session)
+        context["laid_out"] = any(t.offset for t in session.tracks.all())
         context["gone"] = Track.everything.filter(session=session, gone=True)
     if session.step:
         tempo_map = session.tempo_map
@@ -269,6 +273,14 @@ def find(request: HttpRequest, pk: int) -> HttpResponse:
     elif session.step is None and session.tracks.exists():
         start(session, CARRIED if carried_by(session) else FIND)
     return progress(request, pk)
+
+
+@require_POST
+def lay_out_tracks(request: HttpRequest, pk: int) -> HttpResponse:
+    """Lay the tracks out by the time stamps in their files, or with ``together`` all at time zero again."""
+    session = get_object_or_404(Session.objects.prefetch_related("tracks"), pk=pk)
+    lay_out(session, "together" not in request.POST)
+    return trigger_client_event(progress(request, pk), "tracks-changed")
 
 
 @require_POST

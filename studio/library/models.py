@@ -131,7 +131,8 @@ class Track(models.Model):
     midi = models.BooleanField(default=False)
     rate = models.PositiveIntegerField(help_text="of the source")
     channels = models.PositiveSmallIntegerField()
-    seconds = models.FloatField()
+    seconds = models.FloatField(help_text="from the session's time zero to its end")
+    offset = models.FloatField(default=0.0, help_text="seconds after time zero at which the recording starts")
     analysed = models.BooleanField(default=False, help_text="peaks, evidence and attacks are on disk")
     features_version = models.PositiveIntegerField(default=0, help_text="version of the analysis on disk")
     remarks = models.JSONField(default=list)
@@ -159,7 +160,7 @@ class Track(models.Model):
 
     @property
     def playback(self) -> Path:
-        """What is played: the source, or its copy at the session's rate."""
+        """What is played: the source, or its copy at the session's rate and from its time zero."""
         copy = self.folder / "playback.flac"
         return copy if copy.exists() else self.source
 

@@ -10,6 +10,8 @@ import numpy as np
 import soundfile as sf
 from django.test import Client
 
+from core.formats.carried import riff
+from studio.analysis import features, laying_out
 from studio.desk.find_job import FIND
 from studio.jobs.models import Job
 from studio.library.models import Session, Track, Upload
@@ -359,3 +361,67 @@ class TakingApart(StudioCase):
         again = self.work(Job.objects.create(session=made, track=mix, kind="separate"))
         self.assertIn("taken apart already", again.message)
         self.assertEqual(made.tracks.count(), 3)
+
+
+class LayingOut(StudioCase):
+    """Broadcast WAV, EBU Tech 3285: TimeReference counts samples since midnight."""
+
+    def stamped(self, name, times, start):
+        path = self.wav(name, times)
+        body = bytearray(riff._bext("Reel"))
+        body[338:346] = round(start * 44_100).to_bytes(8, "little")
+        data = bytearray(path.read_bytes()) + riff._chunk(b"bext", bytes(body))
+        data[4:8] = (len(data) - 8).to_bytes(4, "little")
+        path.write_bytes(data)
+        return path
+
+    def listened(self, session):
+        for job in Job.objects.filter(session=session, kind=LISTEN, state="waiting"):
+            self.assertEqual(self.work(job).state, "done")
+
+    def test_tracks_are_placed_where_their_files_say_that_they_start(self):
+        ten = 10 * 3600
+        beats = 3 + 0.5 * np.arange(40)
+        first = self.stamped("kick.wav", beats, ten)
+        second = self.stamped("late.wav", beats[6:] - 1.75, ten + 1.75)
+        made = self.session(first, second, self.wav("none.wav", 1 + 0.4 * np.arange(20)))
+        told = [(s.track.name, s.seconds) for s in laying_out.starts(made)]
+        self.assertEqual([n for n, _ in told], ["kick", "late", "none"])
+        np.testing.assert_allclose([s for _, s in told[:2]], [0, 1.75])
+        self.assertIsNone(told[2][1])
+        for track in made.tracks.all():
+            self.work(Job.objects.create(session=made, track=track, kind=LISTEN))
+        page = self.client.get(f"/sessions/{made.pk}/panel/gather")
+        self.assertContains(page, "starts 1.750 s after the first")
+        self.client.post(f"/sessions/{made.pk}/lay-out")
+        self.listened(made)
+        late = made.tracks.get(name="late")
+        self.assertTrue(late.analysed)
+        self.assertAlmostEqual(late.seconds, sf.info(second).duration + 1.75, places=6)
+        source, played = sf.read(late.source)[0], sf.read(late.playback)[0]
+        lead = round(1.75 * 44_100)
+        self.assertFalse(played[:lead].any())
+        np.testing.assert_allclose(played[lead:], source, atol=2**-22)
+        at = features.attacks(late).seconds
+        self.assertLess(np.abs(at[:, None] - beats).min(axis=1).max(), 0.004)
+        self.assertFalse(laying_out.lay_out(made, True))
+        # and back
+        self.client.post(f"/sessions/{made.pk}/lay-out", {"together": "1"})
+        self.listened(made)
+        late = made.tracks.get(name="late")
+        self.assertEqual((late.offset, late.playback), (0, late.source))
+
+    def test_over_midnight(self):
+        made = self.session(
+            self.stamped("a.wav", 1 + 0.5 * np.arange(9), 24 * 3600 - 2),
+            self.stamped("b.wav", 1 + 0.4 * np.arange(9), 3),
+        )
+        np.testing.assert_allclose([s.seconds for s in laying_out.starts(made)], [0, 5])
+
+    def test_stamps_that_say_nothing_are_not_offered(self):
+        for a, b in ((100, 100), (100, 100 + 8 * 3600)):
+            made = self.session(
+                self.stamped("a.wav", 1 + 0.5 * np.arange(9), a), self.stamped("b.wav", 1 + 0.4 * np.arange(9), b)
+            )
+            self.assertEqual(laying_out.starts(made), [])
+            self.assertNotContains(self.client.get(f"/sessions/{made.pk}/panel/gather"), "Start times")

@@ -45,6 +45,14 @@ class CarriedMap:
     title: str = ""
     sections: tuple[Section, ...] = ()
 
+    def moved(self, by: float) -> CarriedMap:
+        """The map and its sections so many seconds later."""
+        if not by:
+            return self
+        m = self.map
+        sections = tuple(Section(s.start + by, s.end + by, s.name) for s in self.sections)
+        return CarriedMap(m.with_points(m.seconds + by, m.quarters, m.pins), self.title, sections)
+
     @property
     def bpm(self) -> float:
         """The median tempo, felt beats a minute."""
