@@ -37,7 +37,8 @@ def brought_forward(rows: Rows, then: dict[str, str]) -> Rows:
     if any((app, name) not in known for app, name in then.items()):
         raise Newer
     with tempfile.TemporaryDirectory() as folder:
-        settings: dict[str, Any] = {**connections.settings["default"], "NAME": str(Path(folder) / "older.sqlite3")}
+        file = {"ENGINE": "django.db.backends.sqlite3", "NAME": str(Path(folder) / "older.sqlite3"), "OPTIONS": {}}
+        settings: dict[str, Any] = {**connections.settings["default"], **file}
         connections.settings[_ALIAS] = settings
         try:
             return _migrated(rows, list(then.items()), list(now.items()))

@@ -17,7 +17,7 @@ from studio.library.models import Session
 from studio.library.summary import Summary, read_map, summary_of
 
 #: Sessions that are listed at a time, and maps that are read at most for one listing.
-PAGE, MOST_READ = 60, 300
+PAGE, MOST_READ = 60, 40
 State = Literal["", "check", "sure", "unmapped", "work"]
 STATES: dict[State, str] = {
     "": "all",
@@ -69,13 +69,18 @@ def asked(query: dict[str, str]) -> Listing:
     down = query["down"] == "1" if query.get("down") in ("0", "1") else SORTS[sort][2]
     start = query.get("start", "0")
     return Listing(
-        query.get("q", "").strip()[:200],
+        _plain(query.get("q", ""))[:200],
         next((s for s in STATES if s == state), ""),
-        query.get("tag", "").strip()[:60],
+        _plain(query.get("tag", ""))[:60],
         sort,
         down,
         min(int(start), 10**6) if start.isdecimal() and len(start) < 8 else 0,
     )
+
+
+def _plain(text: str) -> str:
+    """Text as databases take it."""
+    return text.replace("\0", "").strip()
 
 
 def _at_work() -> Exists:
@@ -126,8 +131,13 @@ def page(of: Listing) -> tuple[list[Summary], int]:
 
 
 def refresh() -> None:
-    """Read the maps of sessions whose step is not the one that was read last."""
+    """Read the maps of sessions whose step is not the one that was read last, the latest first."""
     stale = Session.objects.filter(step__isnull=False).exclude(summarised=F("step_id"))
     for session in stale.select_related("step").prefetch_related("tracks")[:MOST_READ]:
-        told = read_map(session)
-        Session.objects.filter(pk=session.pk).update(told=told, bpm=told["bpm"], summarised=session.step_id)
+        tell(session)
+
+
+def tell(session: Session) -> None:
+    """Keep what a session's map tells of it."""
+    told = read_map(session)
+    Session.objects.filter(pk=session.pk).update(told=told, bpm=told["bpm"], summarised=session.step_id)

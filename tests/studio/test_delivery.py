@@ -237,7 +237,7 @@ class Ranges(Delivery):
         answer = self.client.get(f"{self.url}/bundles/loops.zip")
         tag = answer["ETag"]
         self.assertEqual(answer["Accept-Ranges"], "bytes")
-        answer.close()
+        self.assertEqual(b"".join(answer.streaming_content), whole)
         rest = self.client.get(f"{self.url}/bundles/loops.zip", headers={"Range": "bytes=1000-", "If-Range": tag})
         self.assertEqual(rest.status_code, 206)
         self.assertEqual(rest["Content-Range"], f"bytes 1000-{len(whole) - 1}/{len(whole)}")

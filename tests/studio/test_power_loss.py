@@ -11,7 +11,8 @@ from pathlib import Path
 from unittest import TestCase
 
 import apsw
-from django.conf import settings
+
+from studio.settings import SQLITE
 
 
 class Disk(apsw.VFS):
@@ -84,7 +85,7 @@ class PowerLoss(TestCase):
         return left
 
     def test_every_commit_is_there_after_a_power_cut(self):
-        pragmas = settings.DATABASES["default"]["OPTIONS"]["init_command"]
+        pragmas = SQLITE["OPTIONS"]["init_command"]
         self.assertEqual(self.survivors(pragmas), list(range(1, self.COMMITS + 1)))
 
     def test_the_recording_tells_a_setting_that_loses_commits(self):

@@ -11,6 +11,8 @@ from dataclasses import dataclass, field, fields
 from types import UnionType
 from typing import Literal, Union, get_args, get_origin, get_type_hints
 
+from django.core.signals import request_finished
+from django.db import close_old_connections
 from django.test import Client
 from django.urls import URLPattern, URLResolver, get_resolver
 
@@ -165,5 +167,14 @@ def ask(count: int, seed: int, keys: list[int]) -> Found:
             found.slow.append(f"{took:.1f} s: {words}")
         if size > LARGEST and "wav" not in path:
             found.large.append(f"{size / 1e6:.1f} MB: {words}")
-        answer.close()
+        _close(answer)
     return found
+
+
+def _close(answer) -> None:
+    """Let go of a response's files, and not of the test's connection to its database."""
+    request_finished.disconnect(close_old_connections)
+    try:
+        answer.close()
+    finally:
+        request_finished.connect(close_old_connections)

@@ -5,6 +5,7 @@ from typing import Any
 
 from django.conf import settings
 from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.db import connection
 from django.utils import timezone
 
 from studio.server import archive
@@ -19,6 +20,8 @@ class Command(BaseCommand):
 
     def handle(self, *, to: str | None, **options: Any) -> None:
         target = Path(to or f"diachron-{timezone.now():%Y%m%d-%H%M%S}.zip")
+        if connection.vendor != "sqlite":
+            raise CommandError("The database is PostgreSQL: pg_dump backs it up; archive --all writes every session.")
         if not (settings.DATA / DATABASE).exists():
             raise CommandError(f"There is nothing to back up in {settings.DATA}.")
         try:

@@ -132,7 +132,8 @@ class Command(BaseCommand):
                 write_back()
                 if time.monotonic() - cleared > _CLEAR_EVERY:
                     cleared = time.monotonic()
-                    copy_daily(Path(connection.settings_dict["NAME"]))
+                    if connection.vendor == "sqlite":  # other databases have their own ways
+                        copy_daily(Path(connection.settings_dict["NAME"]))
                     clear_away()
             except _PASSING:
                 log.exception("looking after the workers")
