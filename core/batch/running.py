@@ -1,7 +1,7 @@
 """A batch: every take once, on a pool of processes or on any other executor.
 
-Work goes through the standard ``concurrent.futures.Executor``. A process that dies takes its pool with it; what was
-under way is then tried once more in a new pool, and what fails twice is told as failed.
+Work goes through the standard ``concurrent.futures.Executor``. A process that dies takes its pool with it; each take that
+was under way is then tried once more, alone, and what dies again is told as failed.
 """
 
 from __future__ import annotations
@@ -24,8 +24,6 @@ MakeExecutor = Callable[[], Executor]
 
 #: Takes that are handed over beyond those at work, so that nobody waits.
 _AHEAD = 2
-#: A take during which its process died is tried so often.
-_TRIES = 2
 
 
 def run(
@@ -40,38 +38,37 @@ def run(
     wanted = tuple(write)
     out.mkdir(parents=True, exist_ok=True)
     found = {take.name: known for take in takes if (known := work.earlier(take, wanted, out))}
-    tries: dict[str, int] = {}
     pending = [take for take in takes if take.name not in found]
-    began, to_do = time.monotonic(), len(pending)
-    for known in found.values():
-        progress(len(found), len(takes), None, known)
-    done_now = 0
+    for k, known in enumerate(found.values(), 1):
+        progress(k, len(takes), None, known)
+    began, to_do, done_now = time.monotonic(), len(pending), 0
+
+    def done(take: Take, outcome: Outcome) -> None:
+        nonlocal done_now
+        found[take.name] = outcome
+        done_now += 1
+        left = (time.monotonic() - began) / done_now * (to_do - done_now)
+        progress(len(found), len(takes), left, outcome)
+
     while pending:
-        died: list[Take] = []
-        for take, outcome in _once(pending, wanted, out, make, workers):
-            if outcome is None:
-                died.append(take)
-                continue
-            found[take.name] = outcome
-            done_now += 1
-            left = (time.monotonic() - began) / done_now * (to_do - done_now)
-            progress(len(found), len(takes), left, outcome)
-        pending = []
-        # whoever was at work when the pool broke may be the reason; those that only waited are not counted
-        for take in died:
-            tries[take.name] = tries.get(take.name, 0) + 1
-            if tries[take.name] < _TRIES or len(died) > workers + _AHEAD:
-                pending.append(take)
+        suspects, rest = [], []
+        for take, outcome, begun in _once(pending, wanted, out, make, workers):
+            if outcome is not None:
+                done(take, outcome)
             else:
-                found[take.name] = _failed(take, wanted)
-                progress(len(found), len(takes), None, found[take.name])
+                (suspects if begun else rest).append(take)
+        # one of those that were under way has killed its process, perhaps: each once more, alone
+        for take in suspects:
+            for _, outcome, _ in _once([take], wanted, out, make, 1):
+                done(take, outcome or _failed(take, wanted))
+        pending = rest
     return [found[take.name] for take in takes]
 
 
 def _once(
     takes: Sequence[Take], write: tuple[str, ...], out: Path, make: MakeExecutor, workers: int
-) -> Iterator[tuple[Take, Outcome | None]]:
-    """Each take with its outcome, as they come; None for those whose executor died with them."""
+) -> Iterator[tuple[Take, Outcome | None, bool]]:
+    """Each take with its outcome, as they come; where their executor died, None, and whether they were handed over."""
     waiting = list(reversed(takes))
     running: dict[Future[Outcome], Take] = {}
     with make() as executor, _dropping_the_rest(executor):
@@ -88,13 +85,13 @@ def _once(
             for future in wait(running, return_when=FIRST_COMPLETED).done:
                 take = running.pop(future)
                 try:
-                    yield take, future.result()
+                    yield take, future.result(), True
                 except OSError:  # the outcome cannot be written, so no other can be either
                     raise
                 except Exception:  # the worker died; what a take does wrong itself is its outcome
-                    yield take, None
+                    yield take, None, True
     for take in reversed(waiting):
-        yield take, None
+        yield take, None, False
 
 
 @contextmanager
@@ -126,4 +123,4 @@ def cluster(address: str) -> Iterator[tuple[MakeExecutor, int]]:
     connect: Any = distributed.Client
     with connect(address, timeout="10s") as client:
         workers = sum(client.nthreads().values())
-        yield (lambda: client.get_executor(pure=False, retries=_TRIES - 1)), max(1, workers)
+        yield (lambda: client.get_executor(pure=False, retries=1)), max(1, workers)

@@ -9,7 +9,7 @@ import signal
 import subprocess
 import sys
 import time
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import BrokenExecutor, ThreadPoolExecutor
 from pathlib import Path
 from unittest import mock
 
@@ -161,6 +161,35 @@ class Running(Batch):
         self.assertIn("not audio", rows[0]["reason"] + rows[1]["reason"])
         page = (self.out / "report.html").read_text(encoding="utf-8")
         self.assertIn("<title>1 sure, 0 to check, 2 without a map</title>", page)
+
+    def test_a_take_that_kills_its_process_is_told_and_harms_no_other(self):
+        for k in range(6):
+            self.play(f"take {k}/x.wav", seconds=2)
+        found = takes.find([self.folder / "in"], rules.Rules())
+        pools = []
+
+        class Dying(ThreadPoolExecutor):
+            """As a pool of processes behaves when one dies: all that it has is lost, and it takes nothing more."""
+
+            def submit(self, do, take, *args):
+                if getattr(self, "broken", False):
+                    raise BrokenExecutor
+                return super().submit(self.work, do, take, *args)
+
+            def work(self, do, take, *args):
+                if take.name == "take 2":
+                    self.broken = True
+                if getattr(self, "broken", False):
+                    raise BrokenExecutor
+                return Outcome(take.name, "k", bpm=100)
+
+        def make():
+            pools.append(Dying(1))
+            return pools[-1]
+
+        outcomes = running.run(found, ("csv",), self.out, make, 1)
+        self.assertEqual([bool(o.error) for o in outcomes], [False, False, True, False, False, False])
+        self.assertIn("died twice", outcomes[2].error)
 
     def test_a_bug_is_told_as_such_with_its_traceback_and_stops_nobody(self):
         self.play("a/x.wav")
