@@ -1,7 +1,7 @@
 """A batch: every take once, on a pool of processes or on any other executor.
 
-Work goes through the standard ``concurrent.futures.Executor``. A process that dies takes its pool with it; each take that
-was under way is then tried once more, alone, and what dies again is told as failed.
+Work goes through the standard ``concurrent.futures.Executor``. A process that dies takes its pool with it; each take
+that was under way is then tried once more, alone, and what dies again is told as failed.
 """
 
 from __future__ import annotations
@@ -51,7 +51,8 @@ def run(
         progress(len(found), len(takes), left, outcome)
 
     while pending:
-        suspects, rest = [], []
+        suspects: list[Take] = []
+        rest: list[Take] = []
         for take, outcome, begun in _once(pending, wanted, out, make, workers):
             if outcome is not None:
                 done(take, outcome)
