@@ -1,16 +1,16 @@
 """``make bench``: quality of the tracker, speed of the analysis, then the page; or one of
-``python -m bench tracker``, ``speed``, ``reshaping``, ``page``, ``repairs`` (how many commands put maps right;
+``python -m bench tracker``, ``speed``, ``reshaping``, ``delivery``, ``page``, ``repairs`` (how many commands put maps right;
 ``--help`` for more)."""
 
 import sys
 import tempfile
 from pathlib import Path
 
-from bench import oracle, page, reshaping, speed, takes, tracker
+from bench import delivery, oracle, page, reshaping, speed, takes, tracker
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or ["tracker", "speed", "reshaping", "page", "repairs"]
+    wanted = sys.argv[1:] or ["tracker", "speed", "reshaping", "delivery", "page", "repairs"]
     if "tracker" in wanted:
         with tempfile.TemporaryDirectory() as folder:
             found = takes.practice()
@@ -21,6 +21,8 @@ def main() -> None:
         speed.run()
     if "reshaping" in wanted:
         reshaping.main()
+    if "delivery" in wanted:
+        delivery.main()
     if "page" in wanted:
         page.run()
     if "repairs" in wanted and (wanted[0] == "repairs" or takes.practice()):

@@ -1,5 +1,6 @@
 """The data folder: locked, checked, copied, archived, put back, examined; old things cleared away."""
 
+import os
 import sqlite3
 import zipfile
 from datetime import UTC, datetime, timedelta
@@ -18,7 +19,7 @@ from studio.library.uploads import LISTEN
 from studio.server import archive, data_folder
 from studio.server.data_folder import Unusable
 from studio.server.examination import examine
-from studio.server.housekeeping import HALF_SENT, IN_BIN, clear_away
+from studio.server.housekeeping import HALF_SENT, IN_BIN, MADE, clear_away
 from tests.studio.base import StudioCase
 
 
@@ -183,8 +184,15 @@ class ClearingAway(StudioCase):
         upload = Upload.objects.create(session=young, name="x.wav", size=10)
         upload.path.write_bytes(b"12345")
         Upload.objects.update(created=timezone.now() - timedelta(days=HALF_SENT + 1))
+        made = [young.folder / "bundles" / "loops-1.zip", young.folder / "archive" / "step-1.zip"]
+        for path in made:
+            path.parent.mkdir(parents=True)
+            path.write_bytes(b"x")
+        week_ago = (timezone.now() - timedelta(days=MADE + 1)).timestamp()
+        os.utime(made[0], (week_ago, week_ago))
         folder = old.folder
         clear_away()
+        self.assertEqual([path.exists() for path in made], [False, True])
         self.assertEqual(list(Session.everything.values_list("title", flat=True)), ["Young"])
         self.assertFalse(folder.exists())
         self.assertFalse(upload.path.exists())
