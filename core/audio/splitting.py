@@ -25,15 +25,31 @@ _BLOCK = 1 << 16
 def channel_names(path: Path, channels: int) -> list[str]:
     """A name for each channel; its number where the file has none."""
     names = [str(k + 1) for k in range(channels)]
-    try:
-        root = ET.fromstring(_chunk(path, b"iXML").rstrip(b"\0"))
-    except (ET.ParseError, ValueError):
-        return names
-    for track in root.iter("TRACK"):
+    root = _ixml(path)
+    for track in root.iter("TRACK") if root is not None else ():
         index, name = track.findtext("CHANNEL_INDEX") or "", (track.findtext("NAME") or "").strip()
         if name and index.strip().isdecimal() and 1 <= int(index) <= channels:
             names[int(index) - 1] = name[:100]
     return names
+
+
+def _ixml(path: Path) -> ET.Element | None:
+    try:
+        return ET.fromstring(_chunk(path, b"iXML").rstrip(b"\0"))
+    except (ET.ParseError, ValueError):
+        return None
+
+
+def samples_since_midnight(path: Path) -> int | None:
+    """When a recording starts, by its ``iXML`` chunk."""
+    root = _ixml(path)
+    if root is None:
+        return None
+    words = [next((e.text or "" for e in root.iter(f"TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_{h}")), "") for h in ("HI", "LO")]
+    if not words[1].strip().isdecimal():
+        return None
+    high = int(words[0]) if words[0].strip().isdecimal() else 0
+    return (high << 32) + int(words[1])
 
 
 def channels_of(path: Path) -> int:

@@ -1,6 +1,7 @@
 """Recordings that a recorder started at different times, laid out by the time stamps in their files.
 
-Broadcast WAV (EBU Tech 3285): ``TimeReference`` in the ``bext`` chunk counts samples since midnight.
+Broadcast WAV (EBU Tech 3285): ``TimeReference`` in the ``bext`` chunk counts samples since midnight; so does
+``TIMESTAMP_SAMPLES_SINCE_MIDNIGHT`` in an ``iXML`` chunk (iXML specification 3.01).
 """
 
 from __future__ import annotations
@@ -9,6 +10,7 @@ from dataclasses import dataclass
 
 from django.db import transaction
 
+from core.audio import splitting
 from core.formats.carried import CarryError, riff
 from studio.histories import changed
 from studio.jobs.queue import start
@@ -30,13 +32,15 @@ class Start:
 
 
 def stamped(track: Track) -> float | None:
-    """Seconds since midnight at which a recording starts, by its file."""
+    """Seconds since midnight at which a recording starts, by its file; of the two chunks the one that says more."""
     try:
         with track.source.open("rb") as file:
             wave = riff.opened(file)
     except (CarryError, OSError):
         return None
-    samples = riff.time_reference(wave)
+    samples = riff.time_reference(wave) or splitting.samples_since_midnight(track.source)
+    if samples is None:
+        samples = riff.time_reference(wave)
     return samples / wave.rate if samples is not None and wave.rate else None
 
 

@@ -7,7 +7,7 @@ import numpy as np
 import soundfile as sf
 
 from core.audio.files import AudioError
-from core.audio.splitting import channel_names, split
+from core.audio.splitting import channel_names, samples_since_midnight, split
 from tests.core.test_listening import Folder
 
 IXML = """<?xml version="1.0" encoding="UTF-8"?><BWFXML><IXML_VERSION>3.01</IXML_VERSION><TRACK_LIST>
@@ -52,6 +52,17 @@ class Splitting(Folder):
         self.assertEqual(channel_names(self.with_ixml(self.file()), 4), ["Kick", "2", "Räume & more", "4"])
         self.assertEqual(channel_names(self.file(), 4), ["1", "2", "3", "4"])
         self.assertEqual(channel_names(self.file("x.flac"), 4), ["1", "2", "3", "4"])
+
+    def test_when_it_starts_by_its_ixml(self):
+        path = self.with_ixml(self.file())
+        self.assertIsNone(samples_since_midnight(path))
+        stamp = b"<SPEED><TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_HI>1</TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_HI>"
+        stamp += b"<TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_LO>77</TIMESTAMP_SAMPLES_SINCE_MIDNIGHT_LO></SPEED>"
+        body = IXML.encode().replace(b"</BWFXML>", stamp + b"</BWFXML>")
+        data = bytearray(self.file("y.wav").read_bytes()) + b"iXML" + len(body).to_bytes(4, "little") + body
+        path.write_bytes(data + b"\0" * (len(body) % 2))
+        self.assertEqual(samples_since_midnight(path), (1 << 32) + 77)
+        self.assertIsNone(samples_since_midnight(self.file("plain.wav")))
 
     def test_a_damaged_list_of_names_counts_as_none(self):
         path = self.with_ixml(self.file())
