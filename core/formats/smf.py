@@ -138,6 +138,23 @@ def _divided(quarters: float, meter: Meter) -> LeadIn:
     return LeadIn(bars, Meter(max(1, round(rest * 8)), 32) if rest > 0.06 else None)
 
 
+def with_count_in(tempo_map: TempoMap, bars: int) -> tuple[TempoMap, float]:
+    """The map from so many bars before bar 1 on, which have the tempo of bar 1, and nothing else before it; and by how
+    many seconds everything is later in it (earlier, below zero), so that the audio can be placed."""
+    one, two = tempo_map.bar_seconds([1, 2]).tolist()
+    length = float(tempo_map.meters.meter_at(1).quarters)
+    later = bars * (two - one) - one
+    after = tempo_map.quarters > 1e-9
+    lead = ([0.0], [-bars * length]) if bars else ([], [])
+    counted = TempoMap(
+        np.array([*lead[0], one + later, *(tempo_map.seconds[after] + later)]),
+        np.array([*lead[1], 0.0, *tempo_map.quarters[after]]),
+        tempo_map.meters,
+        tail_bpm=60 * tempo_map.tail_slope,
+    )
+    return counted, later
+
+
 def write(
     tempo_map: TempoMap,
     name: str = "Tempo map",

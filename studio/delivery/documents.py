@@ -28,11 +28,19 @@ class Document:
     make: Callable[[Session], bytes]
 
 
-def _midi(session: Session, bars: bool = False) -> smf.WrittenMidi:
-    sections = [(s.start, s.name) for s in sections_of(session)]
-    chords = [(c.seconds, str(c.chord)) for c in chords_of(session)]
+def _midi(session: Session, bars: bool = False, count_in: int | None = None) -> smf.WrittenMidi:
+    tempo_map, later = session.tempo_map, 0.0
+    if count_in is not None:
+        tempo_map, later = smf.with_count_in(tempo_map, count_in)
+    sections = [(s.start + later, s.name) for s in sections_of(session)]
+    chords = [(c.seconds + later, str(c.chord)) for c in chords_of(session) if c.seconds + later >= 0]
     harmony = harmony_of(session)
-    return smf.write(session.tempo_map, session.title, sections, bars, chords, harmony.key if harmony else "")
+    return smf.write(tempo_map, session.title, sections, bars, chords, harmony.key if harmony else "")
+
+
+def counted_midi(session: Session, bars: int) -> bytes:
+    """The map as a MIDI file that begins so many bars before bar 1. Raises :class:`core.formats.smf.MidiError`."""
+    return _saved(_midi(session, count_in=bars).file)
 
 
 def _saved(file: Any) -> bytes:

@@ -14,6 +14,7 @@ from pydantic import ValidationError
 from core.audio.stems import RATES
 from core.following import click
 from core.formats import smf
+from core.formats.smf import with_count_in
 from studio.delivery.bundles import (
     BUNDLES,
     Bundle,
@@ -27,7 +28,7 @@ from studio.delivery.bundles import (
 )
 from studio.delivery.click_files import click_file, lead_of
 from studio.delivery.content import label_of, sections_of, stem_of
-from studio.delivery.documents import DOCUMENTS
+from studio.delivery.documents import DOCUMENTS, counted_midi
 from studio.delivery.loops import NoLoop, loop_of
 from studio.delivery.writing_bundles import KIND_BEGINS
 from studio.desk.clicks import clicks_of
@@ -67,6 +68,7 @@ def files(request: HttpRequest, pk: int) -> HttpResponse:
         "documents": DOCUMENTS.values(),
         "parts": parts_of(session),
         "written": written(session.tempo_map),
+        "variants": [(n, with_count_in(session.tempo_map, n)[1]) for n in COUNT_INS],
     }
     return render(request, "delivery/files.html", context)
 
@@ -79,6 +81,10 @@ def document(request: HttpRequest, pk: int, key: str) -> HttpResponse | FileResp
         raise Http404
     made = DOCUMENTS[key]
     try:
+        if key == "map.mid" and request.GET.get("count_in"):
+            bars = whole(request.GET["count_in"], 0, max(COUNT_INS), "The count-in has 0 to 4 bars.")
+            what = f"map from {bars} bars before bar 1.mid" if bars else "map from bar 1.mid"
+            return _file(counted_midi(session, bars), session, what, made.kind)
         return _file(made.make(session), session, made.file, made.kind)
     except smf.MidiError as e:
         return _refused(str(e))

@@ -221,3 +221,30 @@ class KeyAndChords(TestCase):
         for tonic in (*SHARP, *FLAT):
             for mode in ("major", "minor"):
                 smf.write(m, key=f"{tonic} {mode}")
+
+
+class CountIn(TestCase):
+    def test_so_many_bars_stand_before_bar_one_and_all_else_moves_by_as_much(self):
+        m = TempoMap.from_beats(
+            3.3 + np.cumsum(np.random.default_rng(1).uniform(0.4, 0.6, 60)), -2, Meters.of((1, "3/4"))
+        )
+        lines = m.bar_seconds(range(1, 18))
+        for bars in (0, 1, 2, 4):
+            counted, later = smf.with_count_in(m, bars)
+            file = smf.write(counted, bar_markers=True).file
+            now, found = 0.0, {}
+            for message in file:
+                now += message.time
+                if message.type == "marker" and message.text.startswith("Bar"):
+                    found[int(message.text[4:])] = now
+            self.assertAlmostEqual(found[1], bars * (lines[1] - lines[0]), places=4)
+            np.testing.assert_allclose([found[b] for b in range(1, 18)], lines + later, atol=1e-4)
+            ticks = [t for t, m_ in _at_ticks(file) if m_.type == "marker" and m_.text == "Bar 1"]
+            self.assertEqual(ticks, [bars * 3 * file.ticks_per_beat])
+
+
+def _at_ticks(file):
+    now = 0
+    for message in file.tracks[0]:
+        now += message.time
+        yield now, message

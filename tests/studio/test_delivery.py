@@ -77,6 +77,17 @@ class Documents(Delivery):
         self.assertIn("Bar 2, 120.0", texts["bars.vtt"].decode())
         self.assertEqual(from_text(texts["map.json"].decode()).map, self.take.tempo_map)
 
+    def test_a_midi_file_that_begins_at_a_count_in(self):
+        data = self.got("file/map.mid?count_in=2")
+        found = mido.MidiFile(file=io.BytesIO(data))
+        now = 0.0
+        for message in found:
+            now += message.time
+            if message.type == "marker" and message.text == "Verse":
+                break
+        self.assertAlmostEqual(now, 4.0, places=3)  # two bars at 120
+        self.assertEqual(self.client.get(f"{self.url}/file/map.mid?count_in=7").status_code, 422)
+
     def test_a_file_that_there_is_not(self):
         self.assertEqual(self.client.get(f"{self.url}/file/map.wma").status_code, 404)
         self.assertEqual(self.client.get(f"{self.url}/bundles/nobody.zip").status_code, 404)
