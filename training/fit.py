@@ -25,7 +25,6 @@ from core.tracking.beat_tracker import TrackingOptions, TrackingResult, hypothes
 from core.tracking.context import AnalysisContext, build_context
 from core.tracking.doubts import about_take
 from core.tracking.hypothesis import rate
-from core.tracking.lengths import bar_length_likelihood
 from core.tracking.parameters import (
     BARS_IN_WINDOW,
     CONFIDENCE_WEIGHTS,
@@ -52,14 +51,12 @@ class Choice:
 @dataclass(frozen=True)
 class BarEvidence:
     """One take's evidence for bar lines, its true beats given: the players' and the activation's a beat, how alike
-    beats are at each distance, how likely each number of beats a bar is to the network, whether beats divide in three,
-    and which beats open a bar."""
+    beats are at each distance, whether beats divide in three, and which beats open a bar."""
 
     drums: bool
     shown: Floats
     activation: Floats
     similarity: Floats
-    lengths: dict[int, float]
     ternary: bool
     opens: NDArray[np.bool_]
 
@@ -115,7 +112,6 @@ def _bar_evidence(take: Take, context: AnalysisContext) -> BarEvidence | None:
         downbeats.tracks_evidence(context.tracks, context.summed, frames),
         downbeats.activation_evidence(context.beat_activation, frames),
         downbeats.repetition(context.summed, frames),
-        bar_length_likelihood(context.bar_lengths, frames),
         rate(context.by_attacks(), frames).ternary,
         np.isin(take.beats[: len(frames)], take.downbeats),
     )
@@ -123,7 +119,7 @@ def _bar_evidence(take: Take, context: AnalysisContext) -> BarEvidence | None:
 
 def divisions(e: BarEvidence, shown: float, odd: float) -> Choice:
     """The divisions into bars of each main number of beats, with how right their downbeats are."""
-    found = bars.divisions(shown * e.shown + e.activation, e.similarity, None, e.ternary, odd, e.lengths)
+    found = bars.divisions(shown * e.shown + e.activation, e.similarity, None, e.ternary, odd)
     true = np.flatnonzero(e.opens)
     right = [2 * len(np.intersect1d(true, b.downbeats)) / max(1, len(true) + len(b.downbeats)) for b in found]
     kinds = [bars.meter_name(b.beats, e.ternary) for b in found]
@@ -151,7 +147,6 @@ SIGNS = {
     "eighths": -1,
     "agreement": 1,
     "log_odds": 1,
-    "beat_length": 1,
 }
 PACE = -0.5 / np.log2(10**0.2) ** 2
 

@@ -2,8 +2,7 @@
 
 The trunk is that of Davies and Böck 2019 ("Temporal convolutional networks for musical audio beat tracking"): blocks
 of dilated convolutions over time, each looking twice as far as the one before. In front of it one encoder for every
-track, pooled over the tracks. Several tasks are learned at once, as in Böck and Davies 2020 ("Deconstruct, analyse,
-reconstruct: how to improve tempo, beat, and downbeat estimation"): beats, downbeats, how long a beat and a bar are.
+track, pooled over the tracks.
 
 ``python -m training.learn FOLDER --minutes 90`` continues from the checkpoint in the folder if it exists, so that
 learning can be done in pieces; ``--export`` writes the weights that the application uses.
@@ -26,20 +25,10 @@ from torch.nn import functional
 from core.listening.pitches import PITCH_RATE
 from core.listening.rates import FRAME_RATE
 from core.listening.spectrum import CENTRES
-from core.tracking.beat_activation import (
-    BAR_LENGTHS,
-    BEAT_LENGTHS,
-    STEP,
-    STEP_RATE,
-    WEIGHTS,
-    WINDOW,
-    track_inputs,
-)
+from core.tracking.beat_activation import STEP, STEP_RATE, WEIGHTS, track_inputs
 from training.examples import STEPS, Example, read
 
 PITCHES = 54
-#: The layers that stand alone.
-PLAIN = ("encoder", "code", "join", "last", "lengths", "each_length")
 INPUTS = 2 * 2 * len(CENTRES) + PITCHES
 CODE, CHANNELS, KERNEL, BLOCKS = 40, 64, 5, 10
 #: Examples a step, and how long a stretch of each, in steps of the network.
@@ -49,28 +38,13 @@ RATE_OF_LEARNING = 2.5e-3
 HELD = 25
 #: Seconds on either side of a beat within which the network should find it.
 WIDTH = 0.045
-#: How much the lengths of beats and bars count beside the beats themselves.
-LENGTHS_COUNT = 0.03
-#: Beats on either side, and bars, whose median is the length at a place.
-BEATS_AROUND, BARS_AROUND = 4, 2
 #: At most so many tracks of an example at a time.
 TRACKS = 4
 
 
-@dataclass(frozen=True)
-class Cut:
-    """A stretch of an example: ``inputs`` ``(tracks, INPUTS, steps)``; what the network should say, ``wanted``, and how
-    much that ``counts``, ``(2, steps)``; ``lengths`` of beats and bars, ``(2, windows)`` (:func:`lengths`)."""
-
-    inputs: np.ndarray
-    wanted: np.ndarray
-    counts: np.ndarray
-    lengths: np.ndarray
-
-
 class Network(nn.Module):
     """Inputs of all tracks ``(tracks, INPUTS, steps)`` and how many tracks each example has, to logits ``(batch, 2,
-    steps)`` of beat and downbeat and ``(batch, lengths, windows)`` of the lengths of beats and bars."""
+    steps)``: beat and downbeat."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -82,11 +56,9 @@ class Network(nn.Module):
         )
         self.mix = nn.ModuleList(nn.Conv1d(CHANNELS, CHANNELS, 1) for _ in range(BLOCKS))
         self.last = nn.Conv1d(CHANNELS, 2, 1)
-        self.lengths = nn.Conv1d(CHANNELS, CHANNELS, 1)
-        self.each_length = nn.Conv1d(CHANNELS, len(BEAT_LENGTHS) + len(BAR_LENGTHS), 1)
         self.drop = nn.Dropout(0.1)
 
-    def forward(self, x: torch.Tensor, counts: list[int]) -> tuple[torch.Tensor, torch.Tensor]:
+    def forward(self, x: torch.Tensor, counts: list[int]) -> torch.Tensor:
         code = functional.relu(self.code(functional.relu(self.encoder(x))))
         parts = torch.split(code, counts)
         pooled = torch.stack([torch.cat([p.mean(dim=0), p.amax(dim=0)]) for p in parts])
@@ -95,9 +67,7 @@ class Network(nn.Module):
         for wide, mix in zip(self.wide, self.mix, strict=True):
             y = mix(self.drop(functional.relu(wide(x))))
             x, skip = x + y, skip + y
-        x = functional.relu(skip)
-        wide = functional.avg_pool1d(x, WINDOW, ceil_mode=True)
-        return self.last(x), self.each_length(functional.relu(self.lengths(wide)))
+        return self.last(functional.relu(skip))
 
 
 def targets(of: Example, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -113,27 +83,11 @@ def targets(of: Example, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return np.stack(out).astype(np.float32), np.stack([known, known * of.bars_known])
 
 
-def lengths(of: Example, at: np.ndarray, pace: float) -> np.ndarray:
-    """How long beats (seconds) and bars (beats) are at the times ``at`` when the take is played ``pace`` times as fast:
-    ``(2, times)``, 0 where nobody knows."""
-    k = np.clip(np.searchsorted(of.beats, at), 0, len(of.beats) - 1)
-    gaps = np.diff(of.beats)
-    beat = np.array([np.median(gaps[max(0, i - BEATS_AROUND) : i + BEATS_AROUND]) for i in k]) / pace
-    opens = np.flatnonzero(of.first)
-    bar = np.zeros(len(at))
-    if of.bars_known and len(opens) > 2:
-        counted = np.diff(opens)
-        bars = np.clip(np.searchsorted(opens, k), 0, len(counted) - 1)
-        bar = np.array([np.median(counted[max(0, i - BARS_AROUND) : i + BARS_AROUND + 1]) for i in bars])
-    inside = (at > of.beats[0]) & (at < of.beats[-1])
-    return np.stack([beat, bar]) * inside
-
-
 def cut(
     of: Example, which: list[int], start: float = 0.0, pace: float = 1.0, length: int | None = None, transposed: int = 0
-) -> Cut:
-    """``length`` steps of an example from the frame ``start`` on, played ``pace`` times as fast; of its tracks those in
-    ``which``."""
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """``length`` steps of an example from the frame ``start`` on, played ``pace`` times as fast: inputs of the tracks
+    ``which``, what the network should say, and how much that counts."""
     total = len(of.tracks[0][0])
     frames = STEP * (length or total // STEP)
     at = start + pace * np.arange(frames)
@@ -149,8 +103,7 @@ def cut(
         inputs.append(track_inputs(here, tones).T)
     seconds = at[::STEP] / FRAME_RATE
     wanted, counts = targets(of, seconds)
-    middles = seconds[::WINDOW] + pace * WINDOW / STEP_RATE / 2
-    return Cut(np.stack(inputs), wanted, counts * inside[::STEP], lengths(of, middles, pace))
+    return np.stack(inputs), wanted, counts * inside[::STEP]
 
 
 def _between(x: np.ndarray, at: np.ndarray) -> np.ndarray:
@@ -159,7 +112,7 @@ def _between(x: np.ndarray, at: np.ndarray) -> np.ndarray:
     return ((1 - share) * x[low] + share * x[low + 1]) * np.float32(1 / STEPS)
 
 
-def some(rng: np.random.Generator, of: Example) -> Cut:
+def some(rng: np.random.Generator, of: Example) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """A stretch somewhere, faster or slower: the finished mix, or some of the tracks."""
     pace = float(np.exp(rng.uniform(-0.16, 0.16)))
     start = rng.uniform(0, max(1.0, len(of.tracks[0][0]) - STEP * LENGTH * pace))
@@ -170,8 +123,7 @@ def some(rng: np.random.Generator, of: Example) -> Cut:
         most = min(TRACKS, len(single))
         count = most if rng.random() < 0.6 else int(rng.integers(1, most + 1))
         which = rng.choice(single, count, replace=False).tolist()
-    made = cut(of, which, start, pace, LENGTH, int(rng.integers(-3, 4)))
-    x = made.inputs
+    x, wanted, counts = cut(of, which, start, pace, LENGTH, int(rng.integers(-3, 4)))
     bands = len(CENTRES)
     if rng.random() < 0.5:  # another colour of sound
         tilt = np.interp(np.arange(bands), np.linspace(0, bands - 1, 5), rng.normal(0, 0.3, 5)).astype(np.float32)
@@ -181,7 +133,12 @@ def some(rng: np.random.Generator, of: Example) -> Cut:
         first, count = int(rng.integers(bands)), int(rng.integers(1, 8))
         for k in (0, bands, 2 * bands, 3 * bands):
             x[:, k + first : k + min(bands, first + count)] = 0 if k % (2 * bands) else -3
-    return made
+    return x, wanted, counts
+
+
+def loss_of(said: torch.Tensor, wanted: torch.Tensor, counts: torch.Tensor) -> torch.Tensor:
+    each = functional.binary_cross_entropy_with_logits(said, wanted, reduction="none")
+    return (each * counts).sum() / counts[:, 0].sum()
 
 
 @dataclass
@@ -190,41 +147,12 @@ class Batch:
     counts: list[int]
     wanted: torch.Tensor
     weights: torch.Tensor
-    lengths: torch.Tensor
 
 
-def batch_of(cuts: list[Cut]) -> Batch:
-    def together(arrays: list[np.ndarray]) -> torch.Tensor:
-        return torch.from_numpy(np.stack(arrays).astype(np.float32))
-
-    return Batch(
-        torch.from_numpy(np.concatenate([c.inputs for c in cuts])),
-        [len(c.inputs) for c in cuts],
-        together([c.wanted for c in cuts]),
-        together([c.counts for c in cuts]),
-        together([c.lengths for c in cuts]),
-    )
-
-
-def losses_of(net: Network, b: Batch) -> tuple[torch.Tensor, torch.Tensor, torch.Tensor]:
-    """What the network loses on beats and downbeats, on the lengths of beats, and on those of bars."""
-    said, of_lengths = net(b.x, b.counts)
-    each = functional.binary_cross_entropy_with_logits(said, b.wanted, reduction="none")
-    beats = (each * b.weights).sum() / b.weights[:, 0].sum()
-    known = torch.tensor(BEAT_LENGTHS).log()
-    step = known[1] - known[0]
-    away = (torch.log(b.lengths[:, :1].clamp(min=1e-3)) - known[None, :, None]) / step
-    near = torch.exp(-(away**2) / 2) + 1e-9
-    bars = (b.lengths[:, 1:] == torch.tensor(BAR_LENGTHS)[None, :, None]).float()
-    split = len(BEAT_LENGTHS)
-    out = []
-    for logits, right, there in (
-        (of_lengths[:, :split], near / near.sum(dim=1, keepdim=True), b.lengths[:, 0] > 0),
-        (of_lengths[:, split:], bars, bars.sum(dim=1) > 0),
-    ):
-        cross = -(right * functional.log_softmax(logits, dim=1)).sum(dim=1)
-        out.append((cross * there).sum() / there.sum().clamp(min=1))
-    return beats, out[0].float(), out[1].float()
+def batch_of(cuts: list[tuple[np.ndarray, np.ndarray, np.ndarray]]) -> Batch:
+    x = torch.from_numpy(np.concatenate([c[0] for c in cuts]))
+    wanted, weights = (torch.from_numpy(np.stack([c[i] for c in cuts]).astype(np.float32)) for i in (1, 2))
+    return Batch(x, [len(c[0]) for c in cuts], wanted, weights)
 
 
 _examples: list[Example] = []
@@ -237,8 +165,8 @@ def _prepared(job: tuple[int, list[int]]) -> Batch:
     return batch_of([some(rng, _examples[i]) for i in which])
 
 
-def held_loss(net: Network, held: list[Example]) -> list[list[float]]:
-    """Mean losses (beats, beat lengths, bar lengths) over whole unlearned examples, as mixes and as tracks."""
+def held_loss(net: Network, held: list[Example]) -> tuple[float, float]:
+    """Mean loss over whole unlearned examples, as mixes and as tracks."""
     net.eval()
     out = []
     with torch.no_grad():
@@ -246,15 +174,15 @@ def held_loss(net: Network, held: list[Example]) -> list[list[float]]:
             losses = []
             for e in held:
                 b = batch_of([cut(e, which(e))])
-                losses.append([float(x) for x in losses_of(net, b)])
-            out.append(np.mean(losses, axis=0).round(4).tolist())
-    return out
+                losses.append(float(loss_of(net(b.x, b.counts), b.wanted, b.weights)))
+            out.append(float(np.mean(losses)))
+    return out[0], out[1]
 
 
 def weights(net: Network) -> dict[str, np.ndarray]:
     """Plain arrays, for the application to use without this library."""
     out = {}
-    for name in PLAIN:
+    for name in ("encoder", "code", "join", "last"):
         layer = getattr(net, name)
         out[name], out[name + "_bias"] = layer.weight, layer.bias
     for name in ("wide", "mix"):
@@ -269,10 +197,7 @@ def begin_with(net: Network, path: Path) -> None:
     with np.load(path) as d:
         kept = {k: torch.from_numpy(d[k].astype(np.float32)) for k in d.files}
     with torch.no_grad():
-        for name in PLAIN:
-            if name not in kept:
-                print("not in the weights, learned from nothing:", name)
-                continue
+        for name in ("encoder", "code", "join", "last"):
             layer = getattr(net, name)
             layer.weight.copy_(kept[name])
             layer.bias.copy_(kept[name + "_bias"])
@@ -297,7 +222,6 @@ def main() -> None:
     ask.add_argument("--steps", type=int, default=6000, help="steps over which the rate of learning falls")
     ask.add_argument("--threads", type=int, default=1)
     ask.add_argument("--export", type=Path, nargs="?", const=WEIGHTS)
-    ask.add_argument("--rate", type=float, default=RATE_OF_LEARNING, help="the highest rate of learning")
     ask.add_argument("--begin-with", type=Path, help="exported weights, where there is no checkpoint yet")
     ask.add_argument("--most", type=int, default=100_000)
     a = ask.parse_args()
@@ -336,22 +260,21 @@ def main() -> None:
                 waiting.append(pool.apply_async(_prepared, (next(source),)))
             b = waiting.pop(0).get()
             share = done / a.steps
-            rate = a.rate * (min(1.0, done / 200) * 0.5 * (1 + np.cos(np.pi * min(1.0, share))) + 0.002)
+            rate = RATE_OF_LEARNING * (min(1.0, done / 200) * 0.5 * (1 + np.cos(np.pi * min(1.0, share))) + 0.002)
             for group in optimiser.param_groups:
                 group["lr"] = rate
             net.train()
-            beats, beat_lengths, bar_lengths = losses_of(net, b)
-            loss = beats + LENGTHS_COUNT * (beat_lengths + bar_lengths)
+            loss = loss_of(net(b.x, b.counts), b.wanted, b.weights)
             optimiser.zero_grad()
             loss.backward()
             nn.utils.clip_grad_norm_(net.parameters(), 1.0)
             optimiser.step()
-            total, since, done = total + float(beats.detach()), since + 1, done + 1
+            total, since, done = total + float(loss.detach()), since + 1, done + 1
             if done % 200 == 0 or done == a.steps:
                 mix, tracks = held_loss(net, held)
                 spent = time.time() - began
                 print(
-                    f"step {done}: {total / since:.4f}, held mixes {mix}, tracks {tracks}, {spent:.0f} s",
+                    f"step {done}: {total / since:.4f}, held mixes {mix:.4f}, tracks {tracks:.4f}, {spent:.0f} s",
                     flush=True,
                 )
                 total, since = 0.0, 0

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -51,15 +51,10 @@ class BarDivision:
 
 
 def divide(
-    evidence: Curve,
-    similarity: Curve,
-    beats: int | None = None,
-    ternary: bool = False,
-    odd_bar: float | None = None,
-    lengths: Mapping[int, float] | None = None,
+    evidence: Curve, similarity: Curve, beats: int | None = None, ternary: bool = False, odd_bar: float | None = None
 ) -> BarDivision:
     """The best division into bars of mainly ``beats`` (or of the best of 2 to 7), odd bars at a price."""
-    found = divisions(evidence, similarity, [beats] if beats else None, ternary, odd_bar, lengths)
+    found = divisions(evidence, similarity, [beats] if beats else None, ternary, odd_bar)
     best = max(found, key=lambda b: b.score)
     return replace(best, scores={b.beats: b.score for b in found})
 
@@ -70,11 +65,9 @@ def divisions(
     candidates: Sequence[int] | None = None,
     ternary: bool = False,
     odd_bar: float | None = None,
-    lengths: Mapping[int, float] | None = None,
 ) -> list[BarDivision]:
     """The best division for each main number of beats. ``similarity``: from
-    :func:`core.tracking.downbeats.repetition`; ``lengths``: log probability of each main number, from
-    :func:`core.tracking.lengths.bar_length_likelihood`."""
+    :func:`core.tracking.downbeats.repetition`."""
     out = []
     for main in candidates or (TERNARY if ternary else BINARY):
         downs = _best_bar_lines(evidence, main, ODD_BAR if odd_bar is None else odd_bar)
@@ -86,7 +79,6 @@ def divisions(
             "odd": float(np.mean(np.diff(downs) != main)) if len(downs) > 1 else 0.0,
             "alike": float(similarity[main] + 0.5 * (similarity[2 * main] if 2 * main < len(similarity) else 0)),
             "others": float(np.mean([similarity[k] for k in range(2, 9) if k % main])),
-            "length": (lengths or {}).get(main, 0.0),
         }
         score = sum(DIVISION_WEIGHTS[name] * value for name, value in features.items()) + METER_WEIGHTS.get(
             meter_name(main, ternary), RARE_METER

@@ -2,22 +2,19 @@
 
 The same small encoder reads every track. Its results are pooled over the tracks (mean and maximum), so any number of
 tracks works, and a finished mix counts as one track. A temporal convolutional network (after Davies and Böck 2019)
-then sees some forty seconds to either side. Beside beats it says how long a beat and a bar are (several tasks at once
-after Böck and Davies 2020, "Deconstruct, analyse, reconstruct"). Its weights are learned on made-up performances
-(``training/``); here it is plain matrix products.
+then sees some forty seconds to either side. Its weights are learned on made-up performances (``training/``); here it
+is plain matrix products.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.special import log_softmax
 
 from core.listening.pitches import PITCH_RATE
 from core.listening.rates import FRAME_RATE
@@ -28,12 +25,6 @@ WEIGHTS = Path(__file__).with_name("beat_activation.npz")
 #: The network counts in steps of two frames.
 STEP = 2
 STEP_RATE = FRAME_RATE / STEP
-#: Steps of the network for which it says one length of beat and bar.
-WINDOW = 25
-WINDOW_RATE = STEP_RATE / WINDOW
-#: Seconds a beat that it tells apart (260 to 40 a minute, some 5 % from one to the next), and felt beats a bar.
-BEAT_LENGTHS = np.geomspace(60 / 260, 60 / 40, 40)
-BAR_LENGTHS = (2, 3, 4, 5, 6, 7)
 #: Frames of bands a frame of pitches.
 _PER_PITCH = round(FRAME_RATE / PITCH_RATE)
 #: Levels are compared in units of so many nepers, from the track's own loud level down.
@@ -106,43 +97,11 @@ def encode(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
     return np.maximum(_convolve(x, w["code"], w["code_bias"]), 0)
 
 
-@dataclass(frozen=True)
-class Activation:
-    """What the network makes of a take.
-
-    Attributes
-    ----------
-    beats : (frames, 2)
-        Probabilities of a beat and of a downbeat, 100 frames a second.
-    beat_lengths, bar_lengths : (windows, lengths)
-        Log probabilities of each of :data:`BEAT_LENGTHS` and :data:`BAR_LENGTHS`, two windows a second.
-    """
-
-    beats: NDArray[np.float64]
-    beat_lengths: NDArray[np.float64]
-    bar_lengths: NDArray[np.float64]
-
-
-def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int) -> Activation:
-    """Beats, downbeats and their lengths for a take of ``frames``, 100 a second. ``tracks``: bands and pitches of each
-    (see :func:`track_inputs`)."""
+def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int) -> NDArray[np.float64]:
+    """Probabilities ``(frames, 2)`` of a beat and of a downbeat, 100 frames a second. ``tracks``: bands and pitches of
+    each (see :func:`track_inputs`)."""
     w = _weights()
-    x = _trunk(tracks, max(1, frames // STEP))
-    likely = 1 / (1 + np.exp(-_convolve(x, w["last"], w["last_bias"]).astype(np.float64)))
-    at = np.arange(frames) / STEP
-    beats = np.column_stack([np.interp(at, np.arange(len(likely)), likely[:, k]) for k in range(2)])
-    windows = -(-len(x) // WINDOW)
-    padded = np.pad(x, ((0, windows * WINDOW - len(x)), (0, 0)), mode="edge")
-    mean = padded.reshape(windows, WINDOW, -1).mean(axis=1)
-    mean = np.maximum(_convolve(mean, w["lengths"], w["lengths_bias"]), 0)
-    lengths = _convolve(mean, w["each_length"], w["each_length_bias"]).astype(np.float64)
-    split = len(BEAT_LENGTHS)
-    return Activation(beats, log_softmax(lengths[:, :split], axis=1), log_softmax(lengths[:, split:], axis=1))
-
-
-def _trunk(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], steps: int) -> Frames:
-    """What all tracks come to together, ``(steps, channels)``."""
-    w = _weights()
+    steps = max(1, frames // STEP)
     total = np.zeros((steps, w["code"].shape[0]), dtype=np.float32)
     top = np.zeros_like(total)
     for bands, pitches in tracks:
@@ -156,4 +115,7 @@ def _trunk(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], steps: int) -> F
         y = np.maximum(_convolve(x, w["wide"][k], w["wide_bias"][k], 2**k), 0)
         y = _convolve(y, w["mix"][k], w["mix_bias"][k])
         x, skip = x + y, skip + y
-    return np.maximum(skip, 0)
+    logits = _convolve(np.maximum(skip, 0), w["last"], w["last_bias"]).astype(np.float64)
+    likely = 1 / (1 + np.exp(-logits))
+    at = np.arange(frames) / STEP
+    return np.column_stack([np.interp(at, np.arange(len(likely)), likely[:, k]) for k in range(2)])

@@ -134,7 +134,6 @@ def hypotheses(
         pins=pins,
         activation=context.beat_activation[:, 0],
         decoding_curve=curve,
-        beat_lengths=context.beat_lengths,
     )
     if not found:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")

@@ -13,7 +13,6 @@ from core.tracking import bars, ends, placement
 from core.tracking.context import AnalysisContext
 from core.tracking.downbeats import SummedEvidence, downbeat_evidence, repetition
 from core.tracking.hypothesis import TempoHypothesis
-from core.tracking.lengths import bar_length_likelihood
 from core.tracking.parameters import FEWEST_BEATS
 
 Floats = NDArray[np.float64]
@@ -71,8 +70,7 @@ def _barred(
     support: Floats,
 ) -> MapCandidate:
     similarity = repetition(context.summed, hypothesis.frames)
-    lengths = bar_length_likelihood(context.bar_lengths, hypothesis.frames)
-    division = bars.divide(evidence, similarity, meter.beats if meter else None, hypothesis.ternary, lengths=lengths)
+    division = bars.divide(evidence, similarity, meter.beats if meter else None, hypothesis.ternary)
     first = _first_bar(context.summed, hypothesis.frames, division.downbeats)
     meters = meters_of(np.diff(division.downbeats[first:]), meter or _meter_of(division.beats, hypothesis.ternary))
     tempo_map = TempoMap.from_beats(seconds, -int(division.downbeats[first]), meters)

@@ -40,9 +40,6 @@ class AnalysisContext:
         All tracks' evidence together.
     beat_activation : (frames, 2)
         Probabilities of a beat and of a downbeat (:mod:`core.tracking.beat_activation`).
-    beat_lengths, bar_lengths : (windows, lengths)
-        Log probabilities of lengths of beats and bars (:class:`core.tracking.beat_activation.Activation`); without rows
-        where there is nothing to go by.
     decoding_curve : (frames,)
         What beats are decoded on: the onset envelope and the activation as one.
     """
@@ -52,19 +49,11 @@ class AnalysisContext:
     onset_envelope: Floats
     summed: SummedEvidence
     beat_activation: Floats
-    beat_lengths: Floats
-    bar_lengths: Floats
     decoding_curve: Floats
 
     def by_attacks(self) -> AnalysisContext:
         """The same without the activation, for pulses finer than beats: the network has learned to tell felt beats."""
-        return replace(
-            self,
-            beat_activation=np.zeros_like(self.beat_activation),
-            beat_lengths=self.beat_lengths[:0],
-            bar_lengths=self.bar_lengths[:0],
-            decoding_curve=self.onset_envelope,
-        )
+        return replace(self, beat_activation=np.zeros_like(self.beat_activation), decoding_curve=self.onset_envelope)
 
 
 def decoding_curve(onset_envelope: Floats, beat_activation: Floats, share: float = ACTIVATION_SHARE) -> Floats:
@@ -81,14 +70,5 @@ def build_context(tracks: Sequence[AnalysedTrack], guides: Mapping[str, float] |
     envelope = fused_onset_envelope(usable, ranks)
     # tracks that the engineer gives no weight are left out of the activation too
     weighted = [t for t, r in zip(usable, ranks, strict=True) if r.weight > 0 or not guides]
-    found = activation([(t.evidence.bands, t.evidence.pitches) for t in weighted], len(envelope))
-    return AnalysisContext(
-        usable,
-        ranks,
-        envelope,
-        SummedEvidence.of(usable),
-        found.beats,
-        found.beat_lengths,
-        found.bar_lengths,
-        decoding_curve(envelope, found.beats),
-    )
+    likely = activation([(t.evidence.bands, t.evidence.pitches) for t in weighted], len(envelope))
+    return AnalysisContext(usable, ranks, envelope, SummedEvidence.of(usable), likely, decoding_curve(envelope, likely))

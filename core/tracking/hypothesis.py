@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 from core.listening.rates import FRAME_RATE
 from core.tracking.context import AnalysisContext
 from core.tracking.exact_tempo import ExactTempo
-from core.tracking.lengths import beat_length_likelihood
 from core.tracking.parameters import HYPOTHESIS_WEIGHTS, RANGE_IS_MEANT, USUAL_PACE, USUAL_RANGE
 
 Curve = NDArray[np.float64]
@@ -73,12 +72,7 @@ class TempoHypothesis:
 
 
 def score_hypothesis(
-    onset_envelope: Curve,
-    frames: Ints,
-    low: float,
-    high: float,
-    activation: Curve | None = None,
-    beat_lengths: Curve | None = None,
+    onset_envelope: Curve, frames: Ints, low: float, high: float, activation: Curve | None = None
 ) -> TempoHypothesis:
     """Rate a chain of beats.
 
@@ -92,8 +86,6 @@ def score_hypothesis(
         The expected range, beats a minute.
     activation : (frames,)
         How likely beats are.
-    beat_lengths : (windows, lengths)
-        How likely each length of a beat is (:mod:`core.tracking.lengths`).
     """
     gaps = np.diff(frames)
     bpm = float(60 * FRAME_RATE / np.median(gaps))
@@ -124,7 +116,6 @@ def score_hypothesis(
         "eighths": _eighth_note_pulse(wide, found, pace),
         "agreement": 0.0,
         "log_odds": 0.0,
-        "beat_length": 0.0 if beat_lengths is None else beat_length_likelihood(beat_lengths, frames),
     }
     if activation is not None and activation.any():
         features["agreement"] = agreement(activation, frames)
@@ -136,8 +127,8 @@ def score_hypothesis(
 
 
 def rate(context: AnalysisContext, frames: Ints, tempo: tuple[float, float] = USUAL_RANGE) -> TempoHypothesis:
-    """:func:`score_hypothesis` with a take's own onset envelope, activation and beat lengths."""
-    return score_hypothesis(context.onset_envelope, frames, *tempo, context.beat_activation[:, 0], context.beat_lengths)
+    """:func:`score_hypothesis` with a take's own onset envelope and activation."""
+    return score_hypothesis(context.onset_envelope, frames, *tempo, context.beat_activation[:, 0])
 
 
 def agreement(activation: Curve, frames: Ints) -> float:

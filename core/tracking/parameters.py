@@ -83,8 +83,7 @@ ODD_BAR = _DOWNBEATS["odd bar"]
 #: Fitted: how much the tracks' own evidence for a downbeat counts (a spread of it, in nats), beside the activation's.
 TRACKS_EVIDENCE = _DOWNBEATS["shown"]
 #: Fitted: what a division into bars is worth, in nats: ``gap``, how far downbeats stand out; ``odd``, the share of odd
-#: bars; ``alike`` and ``others``, how alike beats are at the bar's length and at lengths between; ``length``, how
-#: likely so many beats a bar are to the network.
+#: bars; ``alike`` and ``others``, how alike beats are at the bar's length and at lengths between.
 DIVISION_WEIGHTS = fitted("bars")
 #: Fitted: how common each number of felt beats a bar is, in nats, where beats divide in two and in three.
 METER_WEIGHTS = fitted("meters")

@@ -62,7 +62,6 @@ def tempo_hypotheses(
     pins: Ints | None = None,
     activation: Curve | None = None,
     decoding_curve: Curve | None = None,
-    beat_lengths: Curve | None = None,
 ) -> list[TempoHypothesis]:
     """Tempo hypotheses, the highest score first; none where there is no beat at all.
 
@@ -78,8 +77,6 @@ def tempo_hypotheses(
         How likely beats are (:func:`core.tracking.hypothesis.score_hypothesis`).
     decoding_curve : (frames,)
         What chains are decoded on, where that is not the onset envelope.
-    beat_lengths : (windows, lengths)
-        How likely each length of a beat is.
     """
     low, high = tempo
     curve = onset_envelope if decoding_curve is None else decoding_curve
@@ -98,7 +95,7 @@ def tempo_hypotheses(
     for frames in chains:
         if len(frames) < _LEAST_BEATS:
             continue
-        found = score_hypothesis(onset_envelope, frames, low, high, activation, beat_lengths)
+        found = score_hypothesis(onset_envelope, frames, low, high, activation)
         if all(abs(np.log(found.bpm / o.bpm)) > _SAME_CHAIN for o in out):
             out.append(found)
     return sorted(out, key=lambda h: -h.score)
