@@ -9,6 +9,9 @@ PARALLEL ?= 2
 # Each process of the tests multiplies matrices in one thread: small ones, and the threads would wait for each other.
 RUN_TESTS := OPENBLAS_NUM_THREADS=1 .venv/bin/python manage.py test --parallel $(PARALLEL)
 
+# What is compiled is compiled once, before several processes want it.
+WARM_UP := OPENBLAS_NUM_THREADS=1 .venv/bin/python -m tests.warm_up
+
 .PHONY: setup setup-tests demo test test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
 
 # ---- what runs the product
@@ -50,9 +53,11 @@ node_modules/.tests: node_modules/.ready
 	$$(test $$(id -u) = 0 || echo sudo) sh -c 'apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends sonic-pi-samples' || true
 
 test: setup-tests lint test-scripts /usr/bin/chromium /usr/share/sonic-pi/samples
+	$(WARM_UP)
 	$(RUN_TESTS) tests
 
 test-core: setup-tests
+	$(WARM_UP)
 	$(RUN_TESTS) tests.core
 
 test-browser: setup-tests /usr/bin/chromium
