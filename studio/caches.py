@@ -7,6 +7,8 @@ from collections.abc import Callable
 from functools import lru_cache, wraps
 from typing import ParamSpec, TypeVar
 
+#: What empties each cache.
+_clearing: list[Callable[[], None]] = []
 P = ParamSpec("P")
 T = TypeVar("T")
 
@@ -25,6 +27,13 @@ def remembered(most: int) -> Callable[[Callable[P, T]], Callable[P, T]]:
                 return cached(*args, **kwargs)  # type: ignore[arg-type]  # hashable: the caller's promise
 
         guarded.cache_clear = cached.cache_clear  # type: ignore[attr-defined]  # for tests
+        _clearing.append(cached.cache_clear)
         return guarded
 
     return decorate
+
+
+def clear_all() -> None:
+    """Forget everything: for tests, whose rolled-back rows give their keys to others."""
+    for clear in _clearing:
+        clear()

@@ -7,7 +7,7 @@ import numpy as np
 import soundfile as sf
 from django.test import TestCase, override_settings
 
-from studio.desk.doubt_views import _open, _reviewed
+from studio.caches import clear_all
 from studio.desk.find_job import FIND
 from studio.jobs.models import Job
 from studio.jobs.queue import taken
@@ -25,8 +25,7 @@ class StudioCase(TestCase):
         settings = override_settings(SESSIONS_FOLDER=self.folder / "sessions")
         settings.enable()
         self.addCleanup(settings.disable)
-        for cached in (_reviewed, _open):
-            cached.cache_clear()  # rolled-back tests use the same keys again
+        clear_all()  # rolled-back tests use the same keys again
 
     def wav(self, name="kick.wav", times=None, rate=44_100, **options):
         """A file of strokes, by default 40 at 120 a minute from one second on, every fourth stronger."""
