@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,10 +10,14 @@ import numpy as np
 import soundfile as sf
 from numpy.typing import NDArray
 
+from core.audio.chunks import walk
+
 Samples = NDArray[np.float32]
 
 #: Frames a block read from disk: small enough that a two-hour file fits anywhere.
 BLOCK = 1 << 19
+#: Programs that write while they play leave a size near the largest one; from here on it is none.
+_STREAMED = 0xFFFFFFF0
 #: Limits of what is read: samples a second, and seconds.
 RATES, LONGEST_SEC = (8_000, 384_000), 6 * 3600
 FORMATS = "WAV, AIFF, FLAC, OGG or MP3"
@@ -85,23 +88,10 @@ def _measured(f: sf.SoundFile, info: AudioInfo) -> AudioInfo:
 def _against_header(path: Path, info: AudioInfo) -> AudioInfo:
     """Compare a WAV's data chunk with the file's end: an interrupted copy promises more than it holds."""
     with path.open("rb") as f:
-        head = f.read(12)
-        if head[:4] != b"RIFF":
-            return info
-        while len(chunk := f.read(8)) == 8:
-            tag, size = struct.unpack("<4sI", chunk)
-            if tag == b"data":
-                left = path.stat().st_size - f.tell()
-                if 0 < size < 0xFFFFFFF0 and size > left and info.frames:
-                    return AudioInfo(
-                        info.rate,
-                        info.channels,
-                        info.frames,
-                        info.format,
-                        info.frames * (size - left) // max(1, left),
-                    )
-                return info
-            f.seek(size + (size & 1), 1)
+        data = next((c for c in walk(f) if c.name == b"data"), None)
+    if data and 0 < data.declared < _STREAMED and data.declared > data.size and info.frames:
+        lost = info.frames * (data.declared - data.size) // max(1, data.size)
+        return AudioInfo(info.rate, info.channels, info.frames, info.format, lost)
     return info
 
 

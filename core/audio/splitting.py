@@ -13,6 +13,7 @@ from xml.etree import ElementTree as ET
 
 import soundfile as sf
 
+from core.audio.chunks import walk
 from core.audio.files import AudioError
 
 #: A file of more channels than this is split: two are a stereo track.
@@ -34,8 +35,10 @@ def channel_names(path: Path, channels: int) -> list[str]:
 
 
 def _ixml(path: Path) -> ET.Element | None:
+    with path.open("rb") as file:
+        found = next((c.body(file, _LARGEST_TEXT) for c in walk(file) if c.name == b"iXML"), b"")
     try:
-        return ET.fromstring(_chunk(path, b"iXML").rstrip(b"\0"))
+        return ET.fromstring(found.rstrip(b"\0"))
     except (ET.ParseError, ValueError):
         return None
 
@@ -91,24 +94,3 @@ def split(path: Path, folder: Path, progress: Callable[[float], None] = lambda _
     except sf.LibsndfileError as e:
         raise AudioError(f"The file cannot be read: {e}.") from None
     return out
-
-
-def _chunk(path: Path, name: bytes) -> bytes:
-    """The body of a chunk of a WAV file; empty where it has none."""
-    with path.open("rb") as file:
-        head = file.read(12)
-        if head[:4] not in (b"RIFF", b"RF64", b"BW64") or head[8:] != b"WAVE":
-            return b""
-        end = file.seek(0, 2)
-        at, data_size = 12, None
-        while at + 8 <= end:
-            file.seek(at)
-            found, size = file.read(4), int.from_bytes(file.read(4), "little")
-            if found == b"ds64":
-                data_size = int.from_bytes(file.read(16)[8:], "little")
-            if found == b"data" and size == 0xFFFFFFFF and data_size is not None:
-                size = data_size
-            if found == name:
-                return file.read(min(size, _LARGEST_TEXT)) if file.seek(at + 8) else b""
-            at += 8 + size + size % 2
-    return b""

@@ -3,8 +3,8 @@
 write = ["midi", "csv"]
 
 [[rule]]
-match = "live/*"          # of the performance's name; the first rule that matches counts
-each = "folder"           # a folder is a performance; or "file": every file is one
+match = "live/*"          # compared with the performance's name; the first rule that matches is used
+each = "folder"           # one performance per folder; or "file": one per file
 tempo = "70-180"
 meter = "3/4"
 kind = "free"             # "steady": one exact tempo; "free": never; or whichever fits

@@ -32,8 +32,11 @@ class Take:
 
 
 def find(folders: Sequence[Path], rules: Rules) -> list[Take]:
-    """All performances in the folders, by name. A folder with audio or MIDI files is one, or with ``each = "file"``
-    each of its files is; a file that is given itself is one."""
+    """All performances in the given files and folders, by name.
+
+    A folder with audio or MIDI files is one performance. With ``each = "file"`` every file in it is one, as is every
+    file that is given itself.
+    """
     out: dict[str, Take] = {}
     for given in folders:
         places = [(given.parent, [given])] if given.is_file() else list(_places(given))

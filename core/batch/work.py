@@ -36,7 +36,7 @@ class Outcome:
     name, key
         Of the take (:class:`core.batch.takes.Take`).
     error
-        Why there is no map, in words; empty where there is one.
+        A sentence that says why there is no map; empty where there is one.
     bpm, first_beat, seconds, bars, meter
         The median felt tempo; seconds of bar 1; length of the take; number of bars; the main meter.
     doubts
@@ -113,7 +113,7 @@ def _analysed(take: Take, key: str, write: tuple[str, ...], folder: Path) -> Out
     return Outcome(
         take.name,
         key,
-        bpm=float(60 / np.median(np.diff(tempo_map.beats().seconds))),
+        bpm=tempo_map.median_bpm,
         first_beat=float(tempo_map.bar_seconds(1)),
         seconds=analysis.seconds,
         bars=last - max(1, first) + 1,

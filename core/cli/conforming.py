@@ -14,7 +14,7 @@ from core.formats import smf
 from core.formats.map_files import read_any_map
 from core.listening.track import AnalysedTrack
 from core.reshaping.choice import attacks_to_keep, suggest_engine
-from core.reshaping.conform import Conformed, average_bpm, steady, to_map, with_freedom
+from core.reshaping.conform import Conformed, steady, steady_bpm, to_map, with_freedom
 from core.reshaping.cost import GENTLE, cost
 from core.reshaping.engines import ENGINES, EngineName
 from core.reshaping.groups import suggest_groups
@@ -121,7 +121,7 @@ def _groups(
 def _tell(
     tempo_map: TempoMap, made: Conformed, groups: list[GroupToWrite], tracks: list[AnalysedTrack], seconds: float
 ) -> None:
-    print(f"{average_bpm(tempo_map):.3f} beats a minute on average, now {average_bpm(made.map):.3f}; {seconds:.3f} s")
+    print(f"{steady_bpm(tempo_map):.3f} beats a minute on average, now {steady_bpm(made.map):.3f}; {seconds:.3f} s")
     for group in groups:
         print(f"{', '.join(t.source.name for t in group.tracks)}: {group.engine}")
     found = cost(made.warp, tracks[0].attacks.seconds, tracks[0].seconds)

@@ -139,9 +139,8 @@ def make_map(args: argparse.Namespace) -> None:
         sf.write(args.click, track, rate, "PCM_24", format="WAV")
     beats = tempo_map.beats()
     first, last = tempo_map.bar_range
-    average = 60 * (len(beats) - 1) / (beats.seconds[-1] - beats.seconds[0])
     print(
         f"{len(beats)} beats, bars {first} to {last}, {tempo_map.meters.meter_at(1)}, "
-        f"{average:.3f} beats a minute on average, bar 1 at {float(tempo_map.bar_seconds(1)):.3f} s, "
+        f"{tempo_map.average_bpm:.3f} beats a minute on average, bar 1 at {float(tempo_map.bar_seconds(1)):.3f} s, "
         f"{len(result.doubts)} doubts"
     )

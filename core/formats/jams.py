@@ -67,13 +67,12 @@ def write(
         for c, end in zip(chords, ends, strict=False)
     ]
     parts = [_observation(s.start, s.end - s.start, s.name, None) for s in sections]
-    bpm = float(60 / np.median(np.diff(beats.seconds)))
     every = {
         "beat": counted,
         "beat_position": places,
         "segment_open": parts,
         "chord": sung,
-        "tempo": [_observation(0.0, seconds, bpm, 1.0)],
+        "tempo": [_observation(0.0, seconds, tempo_map.median_bpm, 1.0)],
     }
     document = {
         "annotations": [_annotation(name, data, seconds) for name, data in every.items() if data],

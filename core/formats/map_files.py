@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
+from core.audio.chunks import is_wave
 from core.formats import beat_tables, musicxml_map
 from core.formats.beat_tables import MapFileError
 from core.formats.carried import CarriedMap, CarryError, Section, read_carried, riff
@@ -33,7 +34,7 @@ def read_with_sections(path: Path, name: str | None = None) -> CarriedMap:
     if head[:4] == b"MThd" or (head[:4] == b"RIFF" and head[8:12] == b"RMID"):
         return CarriedMap(read_map(path, name))
     try:
-        if riff.is_wave(head) or head[:4] in (b"fLaC", b"OggS") or head[:3] == b"ID3":
+        if is_wave(head) or head[:4] in (b"fLaC", b"OggS") or head[:3] == b"ID3":
             return _of_audio(path, name)
         if head[:2] == b"PK" or head.lstrip(b"\xef\xbb\xbf \r\n\t")[:1] == b"<":
             found, sections = musicxml_map.read(path, name)
@@ -52,7 +53,7 @@ def _of_audio(path: Path, name: str) -> CarriedMap:
     if carried:
         return carried
     with path.open("rb") as file:
-        if not riff.is_wave(file.read(12)):
+        if not is_wave(file.read(12)):
             raise MapFileError(f"“{name}” carries no map.")
         wave = riff.opened(file)
     points = sorted(c.frame / wave.rate for c in wave.cues if not c.length)

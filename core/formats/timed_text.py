@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from core.formats.carried.content import Section
+from core.formats.clock import clock_time
 from core.tempomap import TempoMap
 
 
@@ -26,7 +27,7 @@ def label_track(tempo_map: TempoMap, sections: Sequence[Section] = (), beats: bo
 def chapters(sections: Sequence[Section]) -> str:
     """The sections as WebVTT chapters; times are good to a millisecond."""
     cues = [
-        f"{k}\n{_clock(s.start)} --> {_clock(max(s.end, s.start + 0.001))}\n{_plain(s.name)}\n"
+        f"{k}\n{clock_time(s.start)} --> {clock_time(max(s.end, s.start + 0.001))}\n{_plain(s.name)}\n"
         for k, s in enumerate(sorted(sections, key=lambda s: s.start), 1)
         if s.end > 0
     ]
@@ -43,13 +44,10 @@ def bars_vtt(tempo_map: TempoMap, seconds: float) -> str:
         start, end = max(0.0, lines[k]), min(seconds, lines[k + 1])
         if end > start + 0.001:
             beats = tempo_map.meters.meter_at(bar).beats
-            cues.append(f"{_clock(start)} --> {_clock(end)}\nBar {bar}, {60 * beats / (lines[k + 1] - lines[k]):.1f}\n")
+            cues.append(
+                f"{clock_time(start)} --> {clock_time(end)}\nBar {bar}, {60 * beats / (lines[k + 1] - lines[k]):.1f}\n"
+            )
     return "\n".join(["WEBVTT\n", *cues])
-
-
-def _clock(seconds: float) -> str:
-    ms = max(0, round(1000 * seconds))
-    return f"{ms // 3_600_000:02d}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}.{ms % 1000:03d}"
 
 
 def _plain(text: str) -> str:

@@ -16,6 +16,8 @@ import numpy as np
 import soundfile as sf
 from numpy.typing import NDArray
 
+from core.audio.chunks import cue_points, decoded, inside, is_wave, label, packed, read_cue_points, walk
+
 
 @dataclass(frozen=True)
 class LoopFacts:
@@ -55,28 +57,21 @@ def write(samples: NDArray[np.float32], rate: int, facts: LoopFacts, title: str 
     out = io.BytesIO()
     sf.write(out, samples, rate, "PCM_24", format="WAV")
     riff = bytearray(out.getvalue())
-    info = _chunk(b"ICMT", _text(facts.words)) + (_chunk(b"INAM", _text(title)) if title else b"")
-    info += _chunk(b"ISFT", _text("Diachron"))
-    labels = b"".join(_chunk(b"labl", struct.pack("<I", i + 1) + _text(n)) for i, (_, n) in enumerate(facts.lines))
-    cues = b"".join(
-        struct.pack("<II4sIII", i + 1, frame, b"data", 0, 0, frame) for i, (frame, _) in enumerate(facts.lines)
-    )
+    info = packed(b"ICMT", _text(facts.words)) + (packed(b"INAM", _text(title)) if title else b"")
+    info += packed(b"ISFT", _text("Diachron"))
+    labels = b"".join(label(i + 1, name) for i, (_, name) in enumerate(facts.lines))
     # one loop over all frames, round and round (play count 0); 60 is middle C, the pitch at which it was recorded
     loop = struct.pack("<9I", 0, 0, round(1e9 / rate), 60, 0, 0, 0, 1, 0)
     loop += struct.pack("<6I", 0, 0, 0, len(samples) - 1, 0, 0)
     for chunk in (
-        _chunk(b"smpl", loop),
-        _chunk(b"cue ", struct.pack("<I", len(facts.lines)) + cues),
-        _chunk(b"LIST", b"adtl" + labels),
-        _chunk(b"LIST", b"INFO" + info),
+        packed(b"smpl", loop),
+        cue_points([(i + 1, frame) for i, (frame, _) in enumerate(facts.lines)]),
+        packed(b"LIST", b"adtl" + labels),
+        packed(b"LIST", b"INFO" + info),
     ):
         riff += chunk
     riff[4:8] = struct.pack("<I", len(riff) - 8)
     return bytes(riff)
-
-
-def _chunk(name: bytes, data: bytes) -> bytes:
-    return name + struct.pack("<I", len(data)) + data + b"\0" * (len(data) % 2)
 
 
 def _text(text: str) -> bytes:
@@ -94,34 +89,21 @@ class LoopRead:
 
 def read(data: bytes) -> LoopRead:
     """What a WAV file's chunks say of its loop. Raises ``ValueError`` on what is no WAV file."""
-    if data[:4] != b"RIFF" or data[8:12] != b"WAVE":
+    if not is_wave(data[:12]):
         raise ValueError("This is no WAV file.")
     loop, cues, names, words = None, {}, {}, ""
-    for name, body in _chunks(data[12:]):
+    file = io.BytesIO(data)
+    for chunk in walk(file):
+        name, body = chunk.name, chunk.body(file)
         if name == b"smpl" and len(body) >= 60:
             start, end = struct.unpack_from("<II", body, 44)
             loop = (start, end)
         elif name == b"cue ":
-            for i in range(struct.unpack_from("<I", body)[0]):
-                number, frame = struct.unpack_from("<II", body, 4 + 24 * i)
-                cues[number] = frame
+            cues = dict(read_cue_points(body))
         elif name == b"LIST":
-            for sub, text in _chunks(body[4:]):
+            for sub, text in inside(body):
                 if sub == b"labl":
-                    names[struct.unpack_from("<I", text)[0]] = _read(text[4:])
+                    names[struct.unpack_from("<I", text)[0]] = decoded(text[4:])
                 elif sub == b"ICMT":
-                    words = _read(text)
+                    words = decoded(text)
     return LoopRead(loop, [(frame, names.get(n, "")) for n, frame in sorted(cues.items())], words)
-
-
-def _chunks(data: bytes) -> list[tuple[bytes, bytes]]:
-    out, at = [], 0
-    while at + 8 <= len(data):
-        name, size = struct.unpack_from("<4sI", data, at)
-        out.append((name, data[at + 8 : at + 8 + size]))
-        at += 8 + size + size % 2
-    return out
-
-
-def _read(text: bytes) -> str:
-    return text.split(b"\0")[0].decode("latin-1")

@@ -32,8 +32,8 @@ class Conformed:
     map: TempoMap
 
 
-def average_bpm(tempo_map: TempoMap) -> float:
-    """Felt beats a minute over all of the mapped music, as bar 1 is felt."""
+def steady_bpm(tempo_map: TempoMap) -> float:
+    """The steady tempo at which the mapped music is as long as it was played, in beats as bar 1 is felt."""
     quarters = float(tempo_map.quarters[-1] - tempo_map.quarters[0])
     seconds = float(tempo_map.seconds[-1] - tempo_map.seconds[0])
     return 60 * quarters / seconds / _quarters_a_beat(tempo_map)

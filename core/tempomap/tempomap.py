@@ -147,6 +147,17 @@ class TempoMap:
 
     # ---- bars and beats
 
+    @property
+    def average_bpm(self) -> float:
+        """Felt beats a minute from the first beat to the last."""
+        seconds = self.beats().seconds
+        return 60 * (len(seconds) - 1) / float(seconds[-1] - seconds[0])
+
+    @property
+    def median_bpm(self) -> float:
+        """The median of the felt beats' tempos, a minute."""
+        return float(np.median(60 / np.diff(self.beats().seconds)))
+
     def beat_index_at(self, seconds: ArrayLike) -> Floats:
         """Fractional felt-beat index (0 = downbeat of bar 1) at times in seconds."""
         return self.meters.beat_of_quarters(self.quarters_at(seconds))

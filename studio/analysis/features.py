@@ -38,7 +38,7 @@ def source_of(track: Track) -> Source:
 
 
 def _from_time_zero(track: Track) -> Path:
-    copy, rate = track.folder / "playback.flac", track.session.sample_rate
+    copy, rate = track.playback_copy, track.session.sample_rate
     if not copy.exists():
         audio.write_at_rate(track.source, copy, rate, round(track.offset * rate))
     return copy
@@ -49,7 +49,7 @@ class SessionStore:
     at the session's rate to play."""
 
     def __init__(self, tracks: list[Track]) -> None:
-        self.tracks = {t.folder / "playback.flac" if t.offset else t.source: t for t in tracks}
+        self.tracks = {t.playback_copy if t.offset else t.source: t for t in tracks}
 
     def read(self, source: Source) -> AnalysedTrack | None:
         track = self.tracks[source.path]
@@ -59,7 +59,7 @@ class SessionStore:
         track = self.tracks[source.path]
         peaks = analysed.peaks
         if not track.offset and (track.rate != track.session.sample_rate or track.midi):
-            copy = track.folder / "playback.flac"
+            copy = track.playback_copy
             audio.write_at_rate(source.rendered or source.path, copy, track.session.sample_rate)
             if track.rate != track.session.sample_rate:
                 # drawn at the session's rate, as it is played

@@ -38,9 +38,9 @@ def stamped(track: Track) -> float | None:
             wave = riff.opened(file)
     except (CarryError, OSError):
         return None
-    samples = riff.time_reference(wave) or splitting.samples_since_midnight(track.source)
-    if samples is None:
-        samples = riff.time_reference(wave)
+    samples = riff.time_reference(wave)
+    if not samples and (other := splitting.samples_since_midnight(track.source)) is not None:
+        samples = other
     return samples / wave.rate if samples is not None and wave.rate else None
 
 
@@ -71,7 +71,7 @@ def lay_out(session: Session, by_stamps: bool) -> int:
             offset = wanted.get(track.pk, 0.0)
             if abs(offset - track.offset) < 0.5 / session.sample_rate:
                 continue
-            (track.folder / "playback.flac").unlink(missing_ok=True)
+            track.playback_copy.unlink(missing_ok=True)
             track.seconds += offset - track.offset
             track.offset, track.analysed, track.features_version = offset, False, 0
             track.save(update_fields=["offset", "seconds", "analysed", "features_version"])

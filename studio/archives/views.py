@@ -6,7 +6,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 
 from studio.archives.jobs import ARCHIVE, place_of
-from studio.delivery.content import stem_of
+from studio.delivery.content import plain_title
 from studio.jobs.models import Job
 from studio.jobs.queue import start
 from studio.jobs.views import progress
@@ -39,4 +39,4 @@ def fetch(request: HttpRequest, pk: int) -> HttpResponseBase:
     place = place_of(session)
     if not place.exists():
         raise Http404
-    return file_in_ranges(request, place, f"{stem_of(session)}, session.zip", "application/zip")
+    return file_in_ranges(request, place, f"{plain_title(session)}, session.zip", "application/zip")

@@ -11,7 +11,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict
 
 from core.audio.stems import WIDTHS, Depth
-from studio.delivery.content import label_of, sections_of, stem_of
+from studio.delivery.content import long_title, plain_title, sections_of
 from studio.delivery.documents import DOCUMENTS
 from studio.delivery.order_file import order_of
 from studio.library.models import Session, Track
@@ -88,7 +88,7 @@ def archive_of(session: Session, bundle: Bundle, wanted: Wanted) -> Path:
 
 def names(session: Session, bundle: Bundle) -> list[str]:
     """The files of a bundle, before they are made."""
-    begin, stem = label_of(session), stem_of(session)
+    begin, stem = long_title(session), plain_title(session)
     out = [f"{stem} {DOCUMENTS[key].file}" for key in bundle.documents]
     out += [f"{begin}, mix.wav"] * bundle.mix + [f"{begin}, click.wav"] * bundle.click
     if bundle.stems:

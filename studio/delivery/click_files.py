@@ -18,9 +18,8 @@ def click_file(session: Session, count_in: int = 0, rate: int = 0, depth: Depth 
     """The click as it is played at the desk. With ``count_in`` bars before bar 1, clicks in the tempo of its beginning
     lead to it; where they would begin before the recording does, the file begins earlier by as much."""
     tempo_map, rate = session.tempo_map, rate or session.sample_rate
-    own = clicks_of(session, tempo_map)
-    samples = np.round(own.samples * (rate / session.sample_rate)).astype(np.int64)
-    kinds, start, end = own.kinds, 0, round(session.seconds * rate)
+    own = clicks_of(session, tempo_map, rate)
+    samples, kinds, start, end = own.samples, own.kinds, 0, round(session.seconds * rate)
     if count_in:
         bar_one = float(tempo_map.bar_seconds(1))
         lead, length = click.count_in(tempo_map, rate, bar_one, count_in)

@@ -38,15 +38,13 @@ def chords_of(session: Session) -> list[TimedChord]:
     return snapped_chords(harmony.step.timed_chords(), session.tempo_map, harmony.grain)
 
 
-def stem_of(session: Session) -> str:
+def plain_title(session: Session) -> str:
     """The session's title as file systems take it everywhere; the title itself may hold anything."""
     return re.sub(r"[^\w\- ]+", "", session.title).strip()[:80] or "session"
 
 
-def label_of(session: Session) -> str:
+def long_title(session: Session) -> str:
     """Title, bars and tempo, as the names of a bundle begin."""
     tempo_map = session.tempo_map
     first, last = tempo_map.bar_range
-    beats = tempo_map.beats()
-    bpm = 60 * (len(beats) - 1) / (beats.seconds[-1] - beats.seconds[0])
-    return f"{stem_of(session)}, bars {max(1, first)}-{last}, {bpm:.0f} bpm"
+    return f"{plain_title(session)}, bars {max(1, first)}-{last}, {tempo_map.average_bpm:.0f} bpm"

@@ -27,7 +27,7 @@ from studio.delivery.bundles import (
     wanted_of,
 )
 from studio.delivery.click_files import click_file, lead_of
-from studio.delivery.content import label_of, sections_of, stem_of
+from studio.delivery.content import long_title, plain_title, sections_of
 from studio.delivery.documents import DOCUMENTS, counted_midi
 from studio.delivery.loops import NoLoop, loop_of
 from studio.delivery.writing_bundles import KIND_BEGINS
@@ -52,7 +52,8 @@ def _with_map(pk: int) -> Session:
 
 
 def _file(data: bytes, session: Session, what: str, kind: str) -> FileResponse:
-    return FileResponse(io.BytesIO(data), as_attachment=True, filename=f"{stem_of(session)} {what}", content_type=kind)
+    name = f"{plain_title(session)} {what}"
+    return FileResponse(io.BytesIO(data), as_attachment=True, filename=name, content_type=kind)
 
 
 def _refused(words: str) -> HttpResponse:
@@ -215,4 +216,5 @@ def bundle_zip(request: HttpRequest, pk: int, name: str) -> HttpResponseBase:
     place = archive_of(session, BUNDLES[name], wanted_of(session, BUNDLES[name]))
     if not place.exists():
         raise Http404
-    return file_in_ranges(request, place, f"{label_of(session)}, {BUNDLES[name].title.lower()}.zip", "application/zip")
+    title = f"{long_title(session)}, {BUNDLES[name].title.lower()}.zip"
+    return file_in_ranges(request, place, title, "application/zip")

@@ -26,7 +26,7 @@ from studio.delivery.bundles import (
     wanted_of,
 )
 from studio.delivery.click_files import click_file
-from studio.delivery.content import carried_of, label_of, stem_of
+from studio.delivery.content import carried_of, long_title, plain_title
 from studio.delivery.documents import DOCUMENTS
 from studio.delivery.loops import NoLoop, loop_of
 from studio.delivery.mixing import common_level, mixed
@@ -76,31 +76,31 @@ def write(job: Job, report: Report) -> None:
 
 
 def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, report: Report) -> None:
-    stem, begin, carried = stem_of(session), label_of(session), carried_of(session)
+    plain, long, carried = plain_title(session), long_title(session), carried_of(session)
     for key in bundle.documents:
-        (folder / f"{stem} {DOCUMENTS[key].file}").write_bytes(DOCUMENTS[key].make(session))
+        (folder / f"{plain} {DOCUMENTS[key].file}").write_bytes(DOCUMENTS[key].make(session))
     if bundle.mix:
-        _write_mix(session, wanted, folder / f"{begin}, mix.wav", report)
+        _write_mix(session, wanted, folder / f"{long}, mix.wav", report)
     if bundle.click:
         data = click_file(session, wanted.count_in, wanted.rate, wanted.depth)
-        (folder / f"{begin}, click.wav").write_bytes(data)
+        (folder / f"{long}, click.wav").write_bytes(data)
     tracks = list(session.tracks.all())
     if bundle.stems:
         (folder / "tracks").mkdir()
         rate = wanted.rate or session.sample_rate
         for k, (track, name) in enumerate(track_names(session).items()):
             stage = f"Writing {track.name}"
-            plain, out = folder / "plain.wav", folder / "tracks" / name
+            untagged, out = folder / "untagged.wav", folder / "tracks" / name
             write_stem(
                 _best_source(track, rate),
-                plain,
+                untagged,
                 round(session.seconds * rate),
                 rate,
                 wanted.depth,
                 lambda x, k=k, stage=stage: report(stage, 0.9 * (k + x) / len(tracks)),  # type: ignore[misc]
             )
-            carry(plain, out, carried)
-            plain.unlink()
+            carry(untagged, out, carried)
+            untagged.unlink()
     if bundle.parts:
         _write_parts(session, wanted, folder / "parts", report)
     if bundle.originals:
@@ -116,9 +116,9 @@ def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, repor
         own = folder / "own.wav"
         write_order(session, own, report)
         rate, length = wanted.rate or session.sample_rate, sum(p.seconds for p in order_of(session))
-        write_stem(own, folder / f"{stem}, running order.wav", round(length * rate), rate, wanted.depth)
+        write_stem(own, folder / f"{plain}, running order.wav", round(length * rate), rate, wanted.depth)
         own.unlink()
-        smf.write(map_of_order(session), session.title).file.save(folder / f"{stem}, running order.mid")
+        smf.write(map_of_order(session), session.title).file.save(folder / f"{plain}, running order.mid")
     if bundle.loops:
         loops = list(loops_of(session))
         if not loops:
@@ -130,7 +130,7 @@ def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, repor
 
 
 def _best_source(track: Track, rate: int) -> Path:
-    """The recording itself where it has the wanted rate, or where another one is made from it directly."""
+    """The file to make a stem of: the upload itself when the rate changes, so that it is converted only once."""
     own = track.midi or track.offset or rate == track.session.sample_rate
     return track.playback if own else track.source
 

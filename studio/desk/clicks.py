@@ -8,9 +8,10 @@ from studio.desk.models import Mark
 from studio.library.models import Session
 
 
-def clicks_of(session: Session, tempo_map: TempoMap) -> click.Clicks:
-    """The session's clicks in its own style; none where the music has no beat."""
-    rate = session.sample_rate
+def clicks_of(session: Session, tempo_map: TempoMap, rate: int = 0) -> click.Clicks:
+    """The session's clicks in its own style, in samples of ``rate`` (0: the session's own); none where the music has
+    no beat."""
+    rate = rate or session.sample_rate
     found = click.clicks(tempo_map, rate, session.seconds, session.click_style)
     silent = np.zeros(len(found.samples), dtype=bool)
     for mark in session.marks.filter(kind=Mark.Kind.FREE):

@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
-from pathlib import Path
-
-from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
@@ -17,8 +13,6 @@ from core.editing.obeying import obeying
 from core.formats.beat_tables import MapFileError
 from core.formats.carried import CarriedMap, CarryError, Section
 from core.formats.carried.content import from_text, to_text
-from core.formats.map_files import ENDINGS, read_with_sections
-from core.formats.smf import MidiError
 from core.tempomap import TempoMap
 from core.tempomap.bar_lines import lines_of
 from core.tempomap.edits import EditError, pins_of
@@ -33,8 +27,8 @@ from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of, mark_of
 from studio.inputs import whole
 from studio.jobs.queue import start
+from studio.library.map_uploads import ACCEPT, read_map_upload
 from studio.library.models import Session
-from studio.library.uploads import clean_name
 
 #: Bar lines that are stated at a time, at most.
 MOST_LINES = 400
@@ -72,26 +66,18 @@ def keep_sections(session: Session, sections: tuple[Section, ...]) -> None:
 def bring(request: HttpRequest, pk: int) -> HttpResponse:
     """Read a map from a file and say where it fits the recording; nothing is changed yet."""
     session = get_object_or_404(Session.objects.select_related("step").prefetch_related("tracks"), pk=pk)
-    file = request.FILES.get("file")
-    if not isinstance(file, UploadedFile):
-        return _pane(request, session, "Choose a file with a map: MIDI, CSV, a label track, JAMS, MusicXML, or audio.")
-    name = clean_name(file.name or "map")
-    with tempfile.NamedTemporaryFile(suffix=Path(name).suffix) as kept:
-        for chunk in file.chunks():
-            kept.write(chunk)
-        kept.flush()
-        try:
-            found = read_with_sections(Path(kept.name), name)
-        except (MapFileError, MidiError) as e:
-            return _pane(request, session, str(e))
+    try:
+        found = read_map_upload(request)
+    except MapFileError as e:
+        return _pane(request, session, str(e))
     session.folder.mkdir(parents=True, exist_ok=True)
-    (session.folder / _KEPT).write_text(to_text(CarriedMap(found.map, name, found.sections)), encoding="utf-8")
+    (session.folder / _KEPT).write_text(to_text(found), encoding="utf-8")
     return _pane(request, session)
 
 
 def _pane(request: HttpRequest, session: Session, error: str = "") -> HttpResponse:
     kept = _kept(session)
-    context = {"session": session, "error": error, "kept": kept, "endings": ",".join(ENDINGS)}
+    context = {"session": session, "error": error, "kept": kept, "endings": ACCEPT}
     if kept and not error:
         offset = _offset(session, kept)
         beats = kept.map.beats()
@@ -99,7 +85,7 @@ def _pane(request: HttpRequest, session: Session, error: str = "") -> HttpRespon
             "offset": offset,
             "beats": len(beats),
             "bars": max(1, kept.map.bar_range[1]),
-            "bpm": kept.bpm,
+            "bpm": kept.map.median_bpm,
             "bar_one": float(kept.map.bar_seconds(1)),
             "fitted": float(kept.map.bar_seconds(1)) + (offset.seconds if offset else 0.0),
         }
@@ -116,7 +102,7 @@ def _kept(session: Session) -> CarriedMap | None:
 def _offset(session: Session, carried: CarriedMap) -> Offset | None:
     try:
         return find_offset(features.context(session), carried.map)
-    except NoBeats:  # nothing to lay it under
+    except NoBeats:  # there is no recording to compare it with
         return None
 
 

@@ -18,7 +18,7 @@ def overall(tempo_map: TempoMap) -> dict[str, Any]:
         "beats": len(beats),
         "bars": max(0, last),
         "pickup": first < 1,
-        "average": 60 * (len(beats) - 1) / (beats.seconds[-1] - beats.seconds[0]),
+        "average": tempo_map.average_bpm,
         "slowest": float(np.percentile(bpm, 2)),
         "fastest": float(np.percentile(bpm, 98)),
         "meter": tempo_map.meters.meter_at(1).felt,

@@ -65,7 +65,7 @@ class Job(models.Model):
 
 
 class Pause(models.Model):
-    """While there is one, no job is begun; those that run go on."""
+    """While a row exists, no new job starts; running jobs continue."""
 
     since = models.DateTimeField(auto_now_add=True)
 

@@ -161,8 +161,12 @@ class Track(models.Model):
     @property
     def playback(self) -> Path:
         """What is played: the source, or its copy at the session's rate and from its time zero."""
-        copy = self.folder / "playback.flac"
-        return copy if copy.exists() else self.source
+        return self.playback_copy if self.playback_copy.exists() else self.source
+
+    @property
+    def playback_copy(self) -> Path:
+        """Where the copy at the session's rate lies, if the source cannot be played as it is."""
+        return self.folder / "playback.flac"
 
     @property
     def frames(self) -> int:

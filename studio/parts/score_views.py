@@ -50,12 +50,6 @@ def steady(tempo_map: TempoMap) -> TempoMap:
     return TempoMap.steady(bpm, tempo_map.meters, float(tempo_map.bar_seconds(1)), max(8, last))
 
 
-def _average(tempo_map: TempoMap) -> float:
-    """Felt beats a minute over the whole take."""
-    beats = tempo_map.beats()
-    return 60 * (len(beats) - 1) / float(beats.seconds[-1] - beats.seconds[0])
-
-
 def _chosen(session: Session, key: str | None) -> dict[str, Any] | None:
     found = sources(session)
     return next((s for s in found if s["key"] == key), found[-1] if found else None)
@@ -81,7 +75,7 @@ def _reading(
     notes = _notes(session, source["of"])
     pitches = [n.pitch for n in notes]
     bars = notate(to_score(tempo_map, notes), tempo_map.meters, first, last, _staves(source, pitches))
-    document = _document(session, source, bars, pitches, _average(tempo_map))
+    document = _document(session, source, bars, pitches, tempo_map.average_bpm)
     whole = notate(to_score(tempo_map, notes), tempo_map.meters, *tempo_map.bar_range, _staves(source, pitches))
     return {"svg": engraved(document, 480, seed), "easy": readability(whole)}
 
@@ -123,7 +117,7 @@ def document(request: HttpRequest, pk: int) -> HttpResponse:
     bars = notate(to_score(tempo_map, notes), tempo_map.meters, *tempo_map.bar_range, _staves(source, pitches))
     headers = {"Content-Disposition": 'attachment; filename="notation.musicxml"'}
     return HttpResponse(
-        _document(session, source, bars, pitches, _average(tempo_map)),
+        _document(session, source, bars, pitches, tempo_map.average_bpm),
         content_type="application/vnd.recordare.musicxml+xml",
         headers=headers,
     )

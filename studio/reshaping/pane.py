@@ -8,13 +8,14 @@ from typing import Any
 import numpy as np
 from django.db.models import Q
 
-from core.reshaping.conform import average_bpm
+from core.reshaping.conform import steady_bpm
 from core.reshaping.cost import GENTLE, cost
 from core.reshaping.engines import ENGINES
 from core.reshaping.groups import suggest_groups
 from core.reshaping.plan import Placement, Reshaping, Tightening
 from core.tempomap.position import position_at
 from studio.analysis.features import analysed, attacks
+from studio.library.map_uploads import ACCEPT
 from studio.library.models import Session, Track
 from studio.reshaping.files import files_of, is_ready, report_of
 from studio.reshaping.requests import VALUES
@@ -30,7 +31,7 @@ def pane_context(session: Session) -> dict[str, Any]:
     tracks = list(session.tracks.filter(analysed=True))
     names = {t.pk: t.name for t in tracks}
     result = result_of(session)
-    bpm = average_bpm(session.tempo_map)
+    bpm = steady_bpm(session.tempo_map)
     writing = writing_of(session)
     return {
         "tracks": [_row(wanted, t, names) for t in tracks],
@@ -52,6 +53,7 @@ def pane_context(session: Session) -> dict[str, Any]:
             for h in wanted.hushes
         ],
         "conform": wanted.conform,
+        "endings": ACCEPT,
         "takes": takes_context(session, wanted.conform, result),
         "followings": [track_takes_context(session, f, names, result) for f in wanted.followings] if result else [],
         "possible": Session.objects.exclude(pk=session.pk)
@@ -178,7 +180,7 @@ def _cost(session: Session, result: Result) -> dict[str, Any]:
         "strip": [{"x": i, "height": _height(s), "kind": _kind(s)} for i, s in enumerate(stretch.tolist())],
         "worst": worst,
         "seconds": result.seconds,
-        "bpm": average_bpm(result.map),
+        "bpm": steady_bpm(result.map),
         "conforms": result.plan.conformed is not None,
     }
 

@@ -2,29 +2,24 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable
 from dataclasses import replace
-from pathlib import Path
 from typing import Any
 
 import numpy as np
-from django.core.files.uploadedfile import UploadedFile
 from django.db import transaction
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.views.decorators.http import require_GET, require_POST
 from django_htmx.http import trigger_client_event
 
 from core.formats.beat_tables import MapFileError
-from core.formats.map_files import read_any_map
-from core.formats.smf import MidiError
 from core.reshaping.plan import ConformTo
 from core.reshaping.warp import WarpError
 from studio.inputs import read_body, read_json
 from studio.jobs.queue import start
 from studio.library.lookup import with_map
+from studio.library.map_uploads import read_map_upload
 from studio.library.models import Session
-from studio.library.uploads import clean_name
 from studio.reshaping.bundle import zip_of
 from studio.reshaping.files import files_of, folder_of, is_ready
 from studio.reshaping.models import Reshape
@@ -56,23 +51,16 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def import_map(request: HttpRequest, pk: int) -> HttpResponse:
-    """Conform to the map of a file: MIDI, CSV, label track, JAMS; 422 with a sentence where it cannot be."""
+    """Conform to the map of a file; 422 with a sentence where it cannot be."""
     session = with_map(pk)
-    file = request.FILES.get("file")
-    if not isinstance(file, UploadedFile):
-        return HttpResponse("Choose a map: MIDI, CSV, a label track or JAMS.", status=422, content_type=_PLAIN)
-    with tempfile.NamedTemporaryFile(suffix=".mid") as kept:
-        for chunk in file.chunks():
-            kept.write(chunk)
-        kept.flush()
-        try:
-            found = read_any_map(Path(kept.name), clean_name(file.name or "map.mid"))
-            with transaction.atomic():
-                to = ConformTo("map", map=found.to_json(), map_name=clean_name(file.name or "map.mid"))
-                save_wanted(session, replace(wanted_of(session), conform=to), f"Conform to the map of {to.map_name}")
-                _state(session)  # raises where it cannot be done, and nothing is stored
-        except (MapFileError, MidiError, WarpError, ValueError) as e:
-            return HttpResponse(str(e), status=422, content_type=_PLAIN)
+    try:
+        found = read_map_upload(request)
+        with transaction.atomic():
+            to = ConformTo("map", map=found.map.to_json(), map_name=found.title)
+            save_wanted(session, replace(wanted_of(session), conform=to), f"Conform to the map of {to.map_name}")
+            _state(session)  # raises where it cannot be done, and nothing is stored
+    except (MapFileError, WarpError, ValueError) as e:
+        return HttpResponse(str(e), status=422, content_type=_PLAIN)
     return trigger_client_event(HttpResponse(status=204), "reshaped")
 
 

@@ -58,7 +58,7 @@ def _of_track(track: Track, thoroughly: bool) -> Iterator[Finding]:
         return
     missing = [p for level in LEVELS if not (p := track.folder / f"peaks-{level}.npy").exists()]
     copied = track.offset or track.midi or track.rate != track.session.sample_rate
-    if copied and not (track.folder / "playback.flac").exists():
-        missing.append(track.folder / "playback.flac")
+    if copied and not track.playback_copy.exists():
+        missing.append(track.playback_copy)
     if missing or analysed(track) is None:
         yield Finding(f"{where}: what was analysed is missing or damaged.", True, track=track)

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from core.reshaping.conform import average_bpm, steady, to_map, with_freedom
+from core.reshaping.conform import steady, steady_bpm, to_map, with_freedom
 from core.reshaping.rendering import rendered
 from core.reshaping.sources import ArraySource
 from core.reshaping.warp import WarpError
@@ -33,7 +33,7 @@ class Steady(TestCase):
         made = steady(MAP)
         self.assertAlmostEqual(made.map.seconds[-1], MAP.seconds[-1], 9)
         self.assertLess(np.ptp(paces(made.map)), 1e-9)
-        self.assertAlmostEqual(60 / paces(made.map)[0], average_bpm(MAP), 6)
+        self.assertAlmostEqual(60 / paces(made.map)[0], steady_bpm(MAP), 6)
 
     def test_at_a_typed_tempo_every_beat_is_on_it(self):
         made = steady(MAP, 120)

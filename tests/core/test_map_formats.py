@@ -15,10 +15,11 @@ import music21
 import numpy as np
 import soundfile as sf
 
+from core.audio import chunks
 from core.formats import jams as our_jams
 from core.formats import musicxml_map, timed_text
 from core.formats.beat_tables import MapFileError, read_beats
-from core.formats.carried import CarriedMap, Section, carry, riff
+from core.formats.carried import CarriedMap, Section, carry
 from core.formats.map_files import read_any_map, read_with_sections
 from core.harmony.chord_line import TimedChord
 from core.harmony.chords import QUALITIES, Chord
@@ -201,7 +202,7 @@ class Audio(InFolder):
     def test_cue_points_of_another_program_are_bar_lines(self):
         data = bytearray((self.folder / "take.wav").read_bytes())
         lines = [24_000, 120_480, 217_000, 310_000]
-        data += riff._cue_chunk([riff.CuePoint(k + 1, f) for k, f in enumerate(lines)])
+        data += chunks.cue_points([(k + 1, f) for k, f in enumerate(lines)])
         data[4:8] = (len(data) - 8).to_bytes(4, "little")
         (self.folder / "cues.wav").write_bytes(data)
         found = read_any_map(self.folder / "cues.wav")

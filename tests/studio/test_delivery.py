@@ -18,6 +18,7 @@ from core.formats.carried.content import from_text
 from core.formats.song import read_map
 from studio.delivery import writing_bundles
 from studio.delivery.bundles import BUNDLES, Wanted, archive_of, names, needed_bytes
+from studio.delivery.click_files import click_file
 from studio.delivery.documents import DOCUMENTS
 from studio.delivery.mixing import common_level, mixed
 from studio.desk.models import Mark
@@ -106,6 +107,15 @@ class Documents(Delivery):
         np.testing.assert_allclose(np.diff(starts), rate / 2, atol=3)
         self.assertEqual(len(starts), 4)
         self.assertEqual(self.client.get(f"{self.url}/click.wav?count_in=9").status_code, 422)
+
+    def test_clicks_at_another_rate_are_rounded_only_once(self):
+        tempo_map, rate = self.take.tempo_map, 96_000
+        made, _ = sf.read(io.BytesIO(click_file(self.take, rate=rate, depth="float")))
+        style = self.take.click_style
+        wanted = clicks.clicks(tempo_map, rate, self.take.seconds, style)
+        np.testing.assert_array_equal(wanted.samples, np.round(tempo_map.beats().seconds * rate)[: len(wanted.samples)])
+        frames = round(self.take.seconds * rate)
+        np.testing.assert_allclose(made, clicks.render(wanted, rate, frames, style.sound), atol=1e-7)
 
 
 class Bundles(Delivery):

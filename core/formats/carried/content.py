@@ -10,8 +10,6 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
-
 from core.tempomap import TempoMap
 from core.tempomap.tempomap import MapError
 
@@ -52,11 +50,6 @@ class CarriedMap:
         m = self.map
         sections = tuple(Section(s.start + by, s.end + by, s.name) for s in self.sections)
         return CarriedMap(m.with_points(m.seconds + by, m.quarters, m.pins), self.title, sections)
-
-    @property
-    def bpm(self) -> float:
-        """The median tempo, felt beats a minute."""
-        return float(np.median(60 / np.diff(self.map.beats().seconds)))
 
 
 def to_text(carried: CarriedMap) -> str:

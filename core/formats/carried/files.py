@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO
 
+from core.audio.chunks import is_wave
 from core.formats.carried import id3, riff, vorbis_comment
 from core.formats.carried.content import FIELD, LARGEST, CarriedMap, CarryError, from_text
 
@@ -41,7 +42,7 @@ def tag_tempo(path: Path, bpm: float, first_beat: float) -> None:
     try:
         with path.open("rb") as read, partial.open("wb") as written:
             head = read.read(_HEAD)
-            if riff.is_wave(head):
+            if is_wave(head):
                 riff.write_tag(read, written, lambda tag: id3.with_tempo(tag, bpm, first_beat))
             else:
                 _write_tags(
@@ -72,7 +73,7 @@ def read_tempo(path: Path) -> str | None:
 
 
 def _write(source: BinaryIO, target: BinaryIO, carried: CarriedMap) -> None:
-    if riff.is_wave(source.read(_HEAD)):
+    if is_wave(source.read(_HEAD)):
         return riff.write(source, target, carried)
     return _write_tags(
         source,
@@ -128,7 +129,7 @@ def read_carried(path: Path) -> CarriedMap | None:
 def _tags(file: BinaryIO) -> id3.Tag | vorbis_comment.Comments | None:
     """A file's tags; None where it can have none."""
     head = file.read(_HEAD)
-    if riff.is_wave(head):
+    if is_wave(head):
         return riff.opened(file).tag
     if _is_flac(file, head):
         return vorbis_comment.flac_comments(file)

@@ -58,7 +58,7 @@ class Tag:
     def text(self, field: str) -> str | None:
         """What a ``TXXX`` frame of this description says."""
         for frame in self.frames:
-            if frame.name == "TXXX" and (found := _described(frame)) and found[0] == field:
+            if _is_field(frame, field) and (found := _described(frame)):
                 return found[1]
         return None
 
@@ -104,11 +104,11 @@ def with_map(tag: Tag, carried: CarriedMap) -> bytes:
     has_title = any(f.name == "TIT2" for f in kept)
     frames = kept + ([] if has_title or not carried.title else [_text_frame("TIT2", carried.title)])
     frames += [
-        Frame("TBPM", b"\0\0", bytes([_LATIN]) + str(round(carried.bpm)).encode()),
+        _tempo_frame(carried.map.median_bpm),
         Frame("SYTC", b"\0\0", bytes([_MILLISECONDS]) + _tempo_codes(carried)),
         Frame("ETCO", b"\0\0", bytes([_MILLISECONDS]) + _event_codes(carried)),
         *_chapters(carried, tag.version),
-        Frame("TXXX", b"\0\0", bytes([_LATIN]) + FIELD.encode() + b"\0" + to_text(carried).encode("ascii")),
+        _field_frame(FIELD, to_text(carried)),
     ]
     return _tag_of(frames, tag.version)
 
@@ -120,15 +120,20 @@ def _tag_of(frames: Sequence[Frame], version: int) -> bytes:
 
 def with_tempo(tag: Tag, bpm: float, first_beat: float) -> bytes:
     """The tag with a tempo and the time of the first beat, and all else as it was."""
-    kept = [f for f in tag.frames if f.name != "TBPM" and (_described(f) or ("",))[0] != FIRST_BEAT]
-    return _tag_of(
-        [
-            *kept,
-            Frame("TBPM", b"\0\0", bytes([_LATIN]) + str(round(bpm)).encode()),
-            Frame("TXXX", b"\0\0", bytes([_LATIN]) + FIRST_BEAT.encode() + b"\0" + f"{first_beat:.6f}".encode()),
-        ],
-        tag.version,
-    )
+    kept = [f for f in tag.frames if f.name != "TBPM" and not _is_field(f, FIRST_BEAT)]
+    return _tag_of([*kept, _tempo_frame(bpm), _field_frame(FIRST_BEAT, f"{first_beat:.6f}")], tag.version)
+
+
+def _tempo_frame(bpm: float) -> Frame:
+    return Frame("TBPM", b"\0\0", bytes([_LATIN]) + str(round(bpm)).encode())
+
+
+def _field_frame(field: str, text: str) -> Frame:
+    return Frame("TXXX", b"\0\0", bytes([_LATIN]) + field.encode() + b"\0" + text.encode("ascii"))
+
+
+def _is_field(frame: Frame, field: str) -> bool:
+    return frame.name == "TXXX" and (_described(frame) or ("",))[0] == field
 
 
 def beats_of(frame: bytes) -> list[tuple[float, int]]:
@@ -154,7 +159,7 @@ def _is_ours(frame: Frame) -> bool:
         return True
     if frame.name in ("CHAP", "CTOC"):
         return frame.body.startswith((_CHAPTER.encode(), _CONTENTS.encode()))
-    return frame.name == "TXXX" and (_described(frame) or ("",))[0] == FIELD
+    return _is_field(frame, FIELD)
 
 
 def _described(frame: Frame) -> tuple[str, str] | None:

@@ -17,6 +17,7 @@ from typing import BinaryIO
 
 from core.formats.carried import id3
 from core.formats.carried.content import FIELD, FIRST_BEAT, CarriedMap, CarryError, to_text
+from core.formats.clock import clock_time
 
 _PIECE = 1 << 20
 _COMMENTS = 4  # the type of their block in FLAC
@@ -66,9 +67,9 @@ def with_map(comments: Comments, carried: CarriedMap) -> bytes:
     kept = [f for f in comments.fields if not _OURS.match(f.partition(b"=")[0].decode("latin-1").upper())]
     if carried.title and comments.text("TITLE") is None:
         kept.append(b"TITLE=" + carried.title.encode())
-    kept.append(f"BPM={carried.bpm:.2f}".encode())
+    kept.append(f"BPM={carried.map.median_bpm:.2f}".encode())
     for k, section in enumerate(sorted(carried.sections, key=lambda s: s.start)[:_MOST_CHAPTERS], 1):
-        kept.append(f"CHAPTER{k:03d}={_clock(section.start)}".encode())
+        kept.append(f"CHAPTER{k:03d}={clock_time(section.start)}".encode())
         kept.append(f"CHAPTER{k:03d}NAME={section.name}".encode())
     kept.append(f"{FIELD}={to_text(carried)}".encode())
     return _packed(comments.vendor, kept)
@@ -86,11 +87,6 @@ def _packed(vendor: bytes, fields: list[bytes]) -> bytes:
     for one in fields:
         parts += [struct.pack("<I", len(one)), one]
     return b"".join(parts)
-
-
-def _clock(seconds: float) -> str:
-    ms = max(0, round(1000 * seconds))
-    return f"{ms // 3_600_000:02d}:{ms // 60_000 % 60:02d}:{ms // 1000 % 60:02d}.{ms % 1000:03d}"
 
 
 def _rest(source: BinaryIO, target: BinaryIO) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from studio.archives import reading, writing
-from studio.delivery.content import stem_of
+from studio.delivery.content import plain_title
 from studio.library.models import Session
 
 
@@ -33,7 +33,7 @@ class Command(BaseCommand):
             sessions = [s for s in sessions if s.title in titles]
         to.mkdir(parents=True, exist_ok=True)
         for session in sessions:
-            path = _free(to / f"{stem_of(session)}, session.zip")
+            path = _free(to / f"{plain_title(session)}, session.zip")
             try:
                 writing.write(session, path)
             except OSError as e:
