@@ -197,7 +197,7 @@ class Desk(TestCase):
             ("Deliver", "MIDI"),
         ):
             page.get_by_role("tab", name=stage).click()
-            page.wait_for_selector(f"#panel >> text={words}")
+            page.wait_for_selector(f"#panel >> text={words} >> visible=true")
 
     def test_nothing_is_clipped_at_common_sizes(self):
         for width, height in ((1024, 700), (1280, 800), (1920, 1080)):
