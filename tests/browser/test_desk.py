@@ -194,9 +194,10 @@ class Desk(TestCase):
             ("Find", "Felt beats"),
             ("Gather", "44100 Hz"),
             ("Follow", "Count-in"),
-            ("Deliver", "MIDI"),
+            ("Deliver", "For the archive"),
+            ("Files", "MIDI"),
         ):
-            page.get_by_role("tab", name=stage).click()
+            page.get_by_role("tab", name=stage).first.click()
             page.wait_for_selector(f"#panel >> text={words} >> visible=true")
 
     def test_nothing_is_clipped_at_common_sizes(self):
