@@ -24,6 +24,7 @@ from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
 from core.tracking.hypothesis import TempoHypothesis, rate
+from core.tracking.off_beats import keep_phase
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
 from core.tracking.tempo_candidates import tempo_hypotheses
@@ -137,6 +138,7 @@ def hypotheses(
     )
     if not found:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
+    found[0] = replace(found[0], frames=keep_phase(curve, found[0].frames, pins))
     # a pin means that this is no machine, unless the engineer says so too
     if options.exact_tempo or (options.exact_tempo is None and not len(pins)):
         return _exact(context, found, options)

@@ -12,7 +12,7 @@ two beats fold into one step.
 Bars are chains of bar lines over beats: the same model, with one price for a bar of another length.
 """
 
-from core.tracking.semi_markov.best_chain import best_chain
+from core.tracking.semi_markov.best_chain import best_chain, best_states
 from core.tracking.semi_markov.counted_chain import counted_chain
 from core.tracking.semi_markov.model import IMPOSSIBLE, Curve, Ints, tempo_prior, transition_costs
 from core.tracking.semi_markov.posterior import beat_posterior
@@ -23,6 +23,7 @@ __all__ = [
     "Ints",
     "beat_posterior",
     "best_chain",
+    "best_states",
     "counted_chain",
     "tempo_prior",
     "transition_costs",

@@ -15,32 +15,35 @@ from core.tracking.semi_markov.model import IMPOSSIBLE, Curve, Ints, neighbours
 def _scores(
     gain: NDArray[Any],
     opening: NDArray[Any],
-    shortest: int,
+    lengths: NDArray[Any],
+    shift: NDArray[Any],
     prior: NDArray[Any],
+    ends: NDArray[Any],
     cost: NDArray[Any],
     hold: float,
     held: tuple[float, float],
 ) -> NDArray[Any]:
-    """The score of the best chain that ends with a beat at each frame, so many frames after the one before.
+    """The score of the best chain that ends with a beat at each frame in each state.
 
     Back pointers are not kept: how a chain came about is worked out afterwards, for the few states on the best one
     (:func:`_traced`)."""
-    n, m = len(gain), len(prior)
-    longest = shortest + m - 1
+    n, m = len(gain), len(lengths)
     score, onward = np.full((n, m), IMPOSSIBLE), np.full((n, m), IMPOSSIBLE)
-    # for each interval the frames from which a held beat may come, best first, with their scores, as a queue (a sliding
+    # for each state the frames from which a held beat may come, best first, with their scores, as a queue (a sliding
     # maximum); its size is a power of two, so that places go round by a mask
     size = 1
-    while size < int(held[1] * longest) + 2:
+    while size < int(held[1] * lengths.max()) + 2:
         size *= 2
     mask = size - 1
     frame, worth = np.empty((m, size), dtype=np.int32), np.empty((m, size))
     first, last = np.zeros(m, dtype=np.int64), np.zeros(m, dtype=np.int64)
     for t in range(n):
-        for i in range(min(m, t - shortest + 1)):
-            interval = shortest + i
+        for i in range(m):
+            interval = lengths[i]
+            if interval > t:
+                continue
             # two beats open a chain: the one an interval ago and this one
-            total = max(opening[t - interval], onward[t - interval, i]) - prior[i]
+            total = max(opening[t - interval] - ends[i], onward[t - interval, i]) - prior[i]
             newest, oldest = t - int(held[0] * interval), t - int(held[1] * interval)
             if hold < np.inf and newest >= 0:
                 head, tail, new = first[i], last[i], score[newest, i]
@@ -51,7 +54,7 @@ def _scores(
                     head += 1
                 first[i], last[i] = head, tail + 1
                 total = max(total, worth[i, head & mask] - hold)
-            score[t, i] = total + gain[t]
+            score[t, i] = total + gain[t - shift[i]]
         _carry(score[t], cost, onward[t])
     return score
 
@@ -71,21 +74,22 @@ def _traced(
     score: NDArray[Any],
     last: int,
     opening: NDArray[Any],
-    shortest: int,
+    lengths: NDArray[Any],
     prior: NDArray[Any],
+    ends: NDArray[Any],
     cost: NDArray[Any],
     hold: float,
     held: tuple[float, float],
-) -> list[int]:
-    """Frames of the best chain that ends at frame ``last`` or later, last beat first."""
+) -> list[tuple[int, int]]:
+    """Frames and states of the best chain that ends at frame ``last`` or later, last beat first."""
     m = score.shape[1]
-    best = int(np.argmax(score[last:]))
+    best = int(np.argmax(score[last:] - ends))
     t, i = last + best // m, best % m
-    chain = [t]
+    chain = [(t, i)]
     while True:
-        interval = shortest + i
+        interval = lengths[i]
         u = t - interval
-        backpointer, total = -1, opening[u]
+        backpointer, total = -1, opening[u] - ends[i]
         for j in range(m):
             if score[u, j] - cost[j, i] > total:
                 backpointer, total = j, score[u, j] - cost[j, i]
@@ -95,7 +99,7 @@ def _traced(
             for before in range(t - int(held[0] * interval), max(-1, t - int(held[1] * interval) - 1), -1):
                 if score[before, i] - hold > total:
                     backpointer, total, u = i, score[before, i] - hold, before
-        chain.append(u)
+        chain.append((u, backpointer if backpointer >= 0 else i))
         if backpointer < 0:
             return chain
         t, i = u, backpointer
@@ -138,15 +142,45 @@ def best_chain(
     -------
     frames of the beats, rising, and their score; no frames where no chain is worth more than none.
     """
+    lengths = shortest + np.arange(len(prior))
+    cost = np.ascontiguousarray(within_ratio(cost, shortest, ratio).T)
+    frames, _, score = best_states(gain, lengths, 0 * lengths, prior, 0 * prior, cost, hold, held, opening, last)
+    return frames, score
+
+
+def within_ratio(cost: Curve, shortest: int, ratio: float) -> Curve:
+    """The transition costs ``(to, from)``, infinite between intervals that differ by more than the factor ``ratio``."""
     cost = cost.copy()
     if ratio < np.inf:
-        for i, (low, high) in enumerate(neighbours(shortest, len(prior), ratio)):
+        for i, (low, high) in enumerate(neighbours(shortest, len(cost), ratio)):
             cost[i, :low] = cost[i, high:] = np.inf
-    cost = np.ascontiguousarray(cost.T)
+    return cost
+
+
+def best_states(
+    gain: Curve,
+    lengths: Ints,
+    shift: Ints,
+    prior: Curve,
+    ends: Curve,
+    cost: Curve,
+    hold: float,
+    held: tuple[float, float],
+    opening: Curve | None = None,
+    last: int = 0,
+) -> tuple[Ints, Ints, float]:
+    """The most likely chain over states that may be more than intervals.
+
+    ``lengths``, ``shift``, ``prior``, ``ends`` (states,): the interval of each, how many frames before a beat its
+    evidence lies, its price, and that of a chain that begins or ends there; ``cost`` (from, to): of going from one to
+    another; the rest as of :func:`best_chain`. Returns frames, the state of each, and the score; no frames where no
+    chain is worth more than none.
+    """
     opening = gain if opening is None else opening
-    score = _scores(gain, opening, shortest, prior, cost, hold, held)
-    best = float(score[last:].max(initial=IMPOSSIBLE))
+    score = _scores(gain, opening, lengths, shift, prior, ends, cost, hold, held)
+    best = float((score[last:] - ends).max(initial=IMPOSSIBLE))
     if best <= IMPOSSIBLE / 2:
-        return np.zeros(0, dtype=np.int64), 0.0
-    chain = _traced(score, last, opening, shortest, prior, cost, hold, held)
-    return np.array(chain[::-1], dtype=np.int64), best
+        none = np.zeros(0, dtype=np.int64)
+        return none, none, 0.0
+    chain = np.array(_traced(score, last, opening, lengths, prior, ends, cost, hold, held)[::-1], dtype=np.int64)
+    return chain[:, 0], chain[:, 1], best
