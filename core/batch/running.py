@@ -15,7 +15,7 @@ from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
-from core.batch import work
+from core.batch import sending, work
 from core.batch.takes import Take
 from core.batch.work import Outcome
 
@@ -34,8 +34,12 @@ def run(
     make: MakeExecutor,
     workers: int,
     progress: Progress = lambda *_: None,
+    send: bool = False,
 ) -> list[Outcome]:
-    """All takes' outcomes, in their order. Takes that an earlier run has done are not done again."""
+    """All takes' outcomes, in their order. Takes that an earlier run has done are not done again.
+
+    ``send``: files go to the workers by content, and what they write comes back; else all see the same paths.
+    """
     wanted = tuple(write)
     out.mkdir(parents=True, exist_ok=True)
     found = {take.name: known for take in takes if (known := work.earlier(take, wanted, out))}
@@ -54,31 +58,31 @@ def run(
     while pending:
         suspects: list[Take] = []
         rest: list[Take] = []
-        for take, outcome, begun in _once(pending, wanted, out, make, workers):
+        for take, outcome, begun in _once(pending, wanted, out, make, workers, send):
             if outcome is not None:
                 done(take, outcome)
             else:
                 (suspects if begun else rest).append(take)
         # one of those that were under way has killed its process, perhaps: each once more, alone
         for take in suspects:
-            for _, outcome, _ in _once([take], wanted, out, make, 1):
+            for _, outcome, _ in _once([take], wanted, out, make, 1, send):
                 done(take, outcome or _failed(take, wanted))
         pending = rest
     return [found[take.name] for take in takes]
 
 
 def _once(
-    takes: Sequence[Take], write: tuple[str, ...], out: Path, make: MakeExecutor, workers: int
+    takes: Sequence[Take], write: tuple[str, ...], out: Path, make: MakeExecutor, workers: int, send: bool
 ) -> Iterator[tuple[Take, Outcome | None, bool]]:
     """Each take with its outcome, as they come; where their executor died, None, and whether they were handed over."""
     waiting = list(reversed(takes))
-    running: dict[Future[Outcome], Take] = {}
+    running: dict[Future[Any], Take] = {}
     with make() as executor, _dropping_the_rest(executor):
         while waiting or running:
             try:
                 while waiting and len(running) < workers + _AHEAD:
                     take = waiting[-1]
-                    running[executor.submit(work.do, take, write, out)] = take
+                    running[_submitted(executor, take, write, out, send)] = take
                     waiting.pop()
             except BrokenExecutor:
                 pass
@@ -87,13 +91,25 @@ def _once(
             for future in wait(running, return_when=FIRST_COMPLETED).done:
                 take = running.pop(future)
                 try:
-                    yield take, future.result(), True
+                    result = future.result()
+                    yield take, sending.unpack(result, take, out) if send else result, True
                 except OSError:  # the outcome cannot be written, so no other can be either
                     raise
                 except Exception:  # the worker died; what a take does wrong itself is its outcome
                     yield take, None, True
     for take in reversed(waiting):
         yield take, None, False
+
+
+def _submitted(executor: Executor, take: Take, write: tuple[str, ...], out: Path, send: bool) -> Future[Any]:
+    if not send:
+        return executor.submit(work.do, take, write, out)
+    try:
+        return executor.submit(sending.do, sending.pack(take, write), write)
+    except OSError:  # a file that cannot be read here: what is wrong with it becomes the take's outcome
+        local: Future[Any] = Future()
+        local.set_result(sending.Brought(work.do(take, write, out), {}, ""))
+        return local
 
 
 @contextmanager
@@ -125,8 +141,8 @@ def pool(workers: int) -> MakeExecutor:
 
 @contextmanager
 def cluster(address: str) -> Iterator[tuple[MakeExecutor, int]]:
-    """The workers of a Dask cluster and how many there are. Files are read where the workers run, so that all need
-    the same paths. Raises ``ImportError`` where ``distributed`` is not installed, and ``OSError``."""
+    """The workers of a Dask cluster and how many there are. Where they do not see the same paths, takes have to be sent
+    to them (:func:`run`). Raises ``ImportError`` where ``distributed`` is not installed, and ``OSError``."""
     import distributed
 
     connect: Any = distributed.Client

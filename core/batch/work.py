@@ -74,13 +74,14 @@ class Outcome:
         return self.doubts / max(1.0, self.seconds / 60) + 10 * max(0.0, _SURE - self.confidence)
 
 
-def do(take: Take, write: tuple[str, ...], out: Path) -> Outcome:
+def do(take: Take, write: tuple[str, ...], out: Path, key: str = "") -> Outcome:
     """Analyse a take and write its outputs; whatever is wrong with its files becomes its outcome.
 
     Files of the same names are replaced, others are left alone; ``outcome.json`` is written last, as a whole.
+    ``key``: where it is not the take's own.
     """
     folder = out / place_of(take.name)
-    key = take.key(write)
+    key = key or take.key(write)
     try:
         outcome = _analysed(take, key, write, folder)
     except (AnalysisError, AudioError, MidiError, NoBeats, OSError) as e:
@@ -91,11 +92,17 @@ def do(take: Take, write: tuple[str, ...], out: Path) -> Outcome:
             log.write(f"{take.name}\n{traceback.format_exc()}\n")
         words = f"An error in Diachron itself; its traceback is in {LOG}."
         outcome = Outcome(take.name, key, error=words, files=tuple(map(str, take.files)))
+    keep(outcome, out)
+    return outcome
+
+
+def keep(outcome: Outcome, out: Path) -> None:
+    """Write an outcome into its take's folder, as a whole."""
+    folder = out / place_of(outcome.name)
     folder.mkdir(parents=True, exist_ok=True)
     partial = folder / f"{OUTCOME}.partial"
     partial.write_text(json.dumps(asdict(outcome), indent=1, ensure_ascii=False) + "\n", encoding="utf-8")
     partial.replace(folder / OUTCOME)
-    return outcome
 
 
 def _analysed(take: Take, key: str, write: tuple[str, ...], folder: Path) -> Outcome:

@@ -31,6 +31,11 @@ def add_batch(m: argparse.ArgumentParser) -> None:
     )
     m.add_argument("--workers", type=int, default=_WORKERS, metavar="N", help=f"processes (default {_WORKERS})")
     m.add_argument("--cluster", metavar="ADDRESS", help="a Dask cluster, like tcp://host:8786 (needs “distributed”)")
+    m.add_argument(
+        "--send-files",
+        action="store_true",
+        help="send the files to the cluster by content, where its machines do not see the same folders",
+    )
     m.set_defaults(run=batch)
 
 
@@ -73,7 +78,7 @@ def batch(args: argparse.Namespace) -> None:
     local = nullcontext((running.pool(args.workers), args.workers))
     try:
         with running.cluster(args.cluster) if args.cluster else local as (make, workers):
-            outcomes = running.run(found, wanted.write, out, make, workers, _told)
+            outcomes = running.run(found, wanted.write, out, make, workers, _told, args.send_files)
     except ImportError:
         raise BadInput("A cluster needs the package “distributed”: pip install distributed.") from None
     page = report.write(outcomes, out)

@@ -17,14 +17,14 @@ def main(kind: str, folder: str, out: str) -> None:
     told: list[str] = []
     killed: list[int] = []
 
-    def run(make, workers, victims):
+    def run(make, workers, victims, send=False):
         def watch(done, total, left, outcome):
             told.append(outcome.name)
             if not killed:
                 killed.append(victims()[0])
                 os.kill(killed[0], signal.SIGKILL)
 
-        return running.run(found, ("csv",), Path(out), make, workers, watch)
+        return running.run(found, ("csv",), Path(out), make, workers, watch, send)
 
     if kind == "pool":
         children = psutil.Process().children
@@ -40,7 +40,7 @@ def main(kind: str, folder: str, out: str) -> None:
             LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as local,
             running.cluster(local.scheduler_address) as (make, workers),
         ):
-            outcomes = run(make, workers, lambda: [w.pid for w in local.workers.values()])
+            outcomes = run(make, workers, lambda: [w.pid for w in local.workers.values()], send=True)
     print(json.dumps({"told": told, "killed": len(killed), "errors": [o.error for o in outcomes]}))
 
 

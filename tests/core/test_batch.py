@@ -19,7 +19,7 @@ import soundfile as sf
 from mutagen.flac import FLAC
 from tinytag import TinyTag
 
-from core.batch import report, rules, running, takes, work
+from core.batch import report, rules, running, sending, takes, work
 from core.batch.outputs import WRITERS
 from core.batch.work import Outcome
 from core.cli import main
@@ -233,7 +233,30 @@ class Running(Batch):
         self.run_and_kill_a_worker("pool", 5)
 
     def test_a_cluster_of_two_workers_does_the_same_though_one_dies(self):
+        """Takes are sent to it by content."""
         self.run_and_kill_a_worker("cluster", 4)
+        self.assertEqual(len(list(self.out.rglob("beats.csv"))), 4)
+        kept = [json.loads(p.read_text(encoding="utf-8")) for p in self.out.rglob("outcome.json")]
+        self.assertEqual({Path(f).parents[1] for outcome in kept for f in outcome["files"]}, {self.folder / "in"})
+
+    def test_sent_by_content_the_same_is_written(self):
+        self.play("a/x.wav")
+        (self.folder / "in/b").mkdir()
+        (self.folder / "in/b/broken.wav").write_bytes(b"RIFF nothing")
+        found = takes.find([self.folder / "in"], rules.Rules())
+        write = ("json", "csv", "tracks")
+        near = [work.do(take, write, self.folder / "near") for take in found]
+        (self.folder / "far").mkdir()
+        far = [sending.unpack(sending.do(sending.pack(t, write), write), t, self.folder / "far") for t in found]
+        self.assertEqual(near, far)
+        self.assertTrue(far[1].error)
+
+        def written(name):
+            base = self.folder / name
+            return {p.relative_to(base): p.read_bytes() for p in base.rglob("*") if p.is_file()}
+
+        self.assertEqual(written("near"), written("far"))
+        self.assertIn(Path("a/tracks/x.wav"), written("far"))
 
     def test_a_batch_that_is_killed_goes_on_where_it_stopped(self):
         for k in range(4):
