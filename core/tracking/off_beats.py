@@ -63,7 +63,7 @@ def half_beat_jumps(frames: Ints) -> Ints:
         return np.zeros(0, dtype=np.int64)
     times = gaps / median_filter(gaps, _AROUND, mode="nearest")
     jumps = np.min([np.abs(times - j) for j in _JUMPS], axis=0) <= _NEAR
-    return frames[1:][jumps]
+    return np.asarray(frames[1:][jumps])
 
 
 def _with_off_beats(curve: Floats, frames: Ints, costs: TransitionCosts) -> tuple[Ints, NDArray[np.bool_]]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import BaseModel, ConfigDict, Field
 
 from core.audio.stems import WIDTHS, Depth
 from studio.delivery.content import long_title, plain_title, sections_of
@@ -17,6 +17,9 @@ from studio.delivery.order_file import order_of
 from studio.library.models import Session, Track
 from studio.parts.models import Part
 from studio.reshaping.files import safe_name
+
+#: The longest count-in, in bars.
+MOST_COUNT_IN = 32
 
 Name = Literal["player", "program", "archive", "loops", "order"]
 
@@ -29,7 +32,7 @@ class Wanted(BaseModel):
 
     rate: Literal[0, 44_100, 48_000, 88_200, 96_000] = 0
     depth: Depth = "24"
-    count_in: Literal[0, 1, 2, 4] = 0
+    count_in: int = Field(default=0, ge=0, le=MOST_COUNT_IN)
 
 
 @dataclass(frozen=True)

@@ -17,6 +17,7 @@ from core.formats import smf
 from core.formats.smf import with_count_in
 from studio.delivery.bundles import (
     BUNDLES,
+    MOST_COUNT_IN,
     Bundle,
     Wanted,
     archive_of,
@@ -42,7 +43,8 @@ from studio.parts import sound
 from studio.ranges import file_in_ranges
 
 #: Bars of clicks before bar 1 that can be asked for.
-COUNT_INS = (0, 1, 2, 4)
+COUNT_INS = (0, 1, 2, 3, 4, 8)
+_COUNT_IN = f"The count-in has 0 to {MOST_COUNT_IN} bars."
 
 
 def _with_map(pk: int) -> Session:
@@ -83,7 +85,7 @@ def document(request: HttpRequest, pk: int, key: str) -> HttpResponse | FileResp
     made = DOCUMENTS[key]
     try:
         if key == "map.mid" and request.GET.get("count_in"):
-            bars = whole(request.GET["count_in"], 0, max(COUNT_INS), "The count-in has 0 to 4 bars.")
+            bars = whole(request.GET["count_in"], 0, MOST_COUNT_IN, _COUNT_IN)
             what = f"map from {bars} bars before bar 1.mid" if bars else "map from bar 1.mid"
             return _file(counted_midi(session, bars), session, what, made.kind)
         return _file(made.make(session), session, made.file, made.kind)
@@ -96,7 +98,7 @@ def click_wav(request: HttpRequest, pk: int) -> HttpResponse | FileResponse:
     """The click as it is played at the desk: for the whole take, with ``count_in`` bars before bar 1, or from one bar
     (``from``) up to another (``to``)."""
     session = _with_map(pk)
-    count_in = whole(request.GET.get("count_in") or "0", 0, max(COUNT_INS), "The count-in has 0 to 4 bars.")
+    count_in = whole(request.GET.get("count_in") or "0", 0, MOST_COUNT_IN, _COUNT_IN)
     first, last = request.GET.get("from"), request.GET.get("to")
     if not first and not last:
         return _file(click_file(session, count_in), session, "click.wav", "audio/wav")
@@ -164,7 +166,7 @@ def _bundles(request: HttpRequest, session: Session, error: str = "", status: in
         "rate": session.sample_rate,
         "rates": [0, *(r for r in RATES if r != session.sample_rate)],
         "depths": [("16", "16 bit"), ("24", "24 bit"), ("float", "floating point")],
-        "count_ins": COUNT_INS,
+        "most_count_in": MOST_COUNT_IN,
     }
     return render(request, "delivery/bundles.html", context, status=status)
 

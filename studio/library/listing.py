@@ -115,11 +115,7 @@ def tags() -> list[str]:
 def page(of: Listing) -> tuple[list[Summary], int]:
     """The sessions of one page, and how many there are in all."""
     refresh()
-    found = _in_state(Session.objects.all(), of.state)
-    for word in of.words.split():
-        found = found.filter(Q(title__icontains=word) | Q(tags__icontains=word))
-    if of.tag:
-        found = found.filter(tags__icontains=f",{of.tag},")
+    found = sessions_of(of)
     total = found.count()
     field = SORTS[of.sort][1]
     if field in ("length", "count"):
@@ -128,6 +124,14 @@ def page(of: Listing) -> tuple[list[Summary], int]:
     rows = found.order_by(order, "-pk")[of.start : of.start + PAGE]
     listed = rows.select_related("step").defer("step__map", "step__content").prefetch_related("tracks", "jobs")
     return [summary_of(s) for s in listed], total
+
+
+def sessions_of(of: Listing) -> QuerySet[Session]:
+    """All sessions that are asked for, in no order."""
+    found = _in_state(Session.objects.all(), of.state)
+    for word in of.words.split():
+        found = found.filter(Q(title__icontains=word) | Q(tags__icontains=word))
+    return found.filter(tags__icontains=f",{of.tag},") if of.tag else found
 
 
 def refresh() -> None:

@@ -72,6 +72,7 @@ def library(request: HttpRequest) -> HttpResponse:
         "tags": [(t, of.address(tag="" if t == of.tag else t, start=0)) for t in listing.tags()],
         "all": numbers[""],
         "at_work": numbers["work"],
+        "same": of.address(start=0),
     }
     if getattr(request, "htmx", None):
         return render(request, "library/list.html", context)

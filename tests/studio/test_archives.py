@@ -73,6 +73,29 @@ class Archives(StudioCase):
         self.live()
         self.take = Session.objects.get(pk=self.take.pk)
 
+    def test_many_are_made_at_once_and_fetched_as_one_file(self):
+        other = self.session(self.wav("other.wav"), title="Lantern, ñ")
+        self.session(self.wav("third.wav"), title="Left out")
+        asked = {"q": "lantern"}
+        page = self.client.get("/archives", asked)
+        self.assertContains(page, "0 of 2 archives are ready")
+        self.assertNotContains(page, "Left out")
+        self.client.post("/archives?q=lantern")
+        self.client.post("/archives?q=lantern")
+        made = Job.objects.filter(kind=ARCHIVE)
+        self.assertEqual(made.count(), 2)
+        for job in made:
+            self.work(job)
+        self.assertContains(self.client.get("/archives", asked), "2 of 2 archives are ready")
+        answer = self.client.get("/archives.zip", asked)
+        with zipfile.ZipFile(io.BytesIO(b"".join(answer.streaming_content))) as whole:
+            self.assertIsNone(whole.testzip())
+            names = whole.namelist()
+            self.assertEqual(len(set(names)), 2)
+            inside = [zipfile.ZipFile(io.BytesIO(whole.read(n))).read("manifest.json") for n in names]
+        self.assertEqual({r["track"] for m in inside for r in json.loads(m)["recordings"]},
+                         {t.pk for s in (self.take, other) for t in s.tracks.all()})  # fmt: skip
+
     def step(self):
         return Session.objects.get(pk=self.take.pk).step_id
 

@@ -87,7 +87,7 @@ class Documents(Delivery):
             if message.type == "marker" and message.text == "Verse":
                 break
         self.assertAlmostEqual(now, 4.0, places=3)  # two bars at 120
-        self.assertEqual(self.client.get(f"{self.url}/file/map.mid?count_in=7").status_code, 422)
+        self.assertEqual(self.client.get(f"{self.url}/file/map.mid?count_in=33").status_code, 422)
 
     def test_a_file_that_there_is_not(self):
         self.assertEqual(self.client.get(f"{self.url}/file/map.wma").status_code, 404)
@@ -106,7 +106,7 @@ class Documents(Delivery):
         starts = here[np.diff(here, prepend=-RATE) > 2000]
         np.testing.assert_allclose(np.diff(starts), rate / 2, atol=3)
         self.assertEqual(len(starts), 4)
-        self.assertEqual(self.client.get(f"{self.url}/click.wav?count_in=9").status_code, 422)
+        self.assertEqual(self.client.get(f"{self.url}/click.wav?count_in=33").status_code, 422)
 
     def test_clicks_at_another_rate_are_rounded_only_once(self):
         tempo_map, rate = self.take.tempo_map, 96_000
