@@ -1,8 +1,8 @@
 """Stretches that are played on the off-beats: the beats go on as before.
 
-In a break only a guitar may answer between the beats; attacks and activation then both say that the beats lie there. A
-chain that believes them holds a beat for one and a half on the way in and again on the way out, although the tempo never
-changed. Musicians play off-beats for bars on end; they hardly ever drop half a beat twice (common practice).
+In a break only a guitar may answer between the beats; attacks and activation then both say that the beats lie there.
+A chain that believes them holds a beat for one and a half on the way in and again on the way out, although the tempo
+never changed. Musicians play off-beats for bars on end; they hardly ever drop half a beat twice (common practice).
 
 The chain is looked for once more, with states in which the evidence for a beat lies half an interval before it. Only
 where the first chain jumped by half a beat is the second one believed: in free playing a slow-down may take half a beat
