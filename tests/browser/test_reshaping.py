@@ -62,6 +62,25 @@ class Reshaping(DemoCase):
         self.on("recording")
         self.assertEqual(page.evaluate("desk.reshaping.state.tightenings"), [])
 
+    def test_what_is_chosen_in_a_form_stays_while_the_panel_comes_anew_until_it_is_sent(self):
+        page = self.page
+        page.get_by_role("tab", name="Conform").click()
+        page.locator("[name=kind][value=tempo]").check()
+        page.locator("[name=bpm]").fill("93")
+        page.locator("#conform-holds").select_option("bars")
+        page.locator("#conform-holds").blur()
+        for _ in range(2):
+            page.evaluate("desk.panels.refresh(0)")
+            quiet(page)
+        self.assertEqual(page.locator("#conform-form [name=kind]:checked").get_attribute("value"), "tempo")
+        self.assertEqual(page.locator("[name=bpm]").input_value(), "93")
+        self.assertEqual(page.locator("#conform-holds").input_value(), "bars")
+        page.get_by_role("button", name="Conform", exact=True).click()
+        self.on("result")
+        page.keyboard.press("Control+z")
+        self.on("recording")
+        self.assertEqual(page.locator("#conform-form [name=kind]:checked").get_attribute("value"), "none")
+
     def test_one_attack_is_dragged_then_keyed_and_its_fences_are_moved(self):
         page = self.page
         page.get_by_label("Drum and boots", exact=True).first.check()

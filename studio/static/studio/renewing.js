@@ -7,6 +7,17 @@ const OURS = new Set(["hidden", "open", "aria-selected"]);
 
 const { Idiomorph } = globalThis;
 
+/** Forms in which something was chosen or typed and that were not sent yet: their fields stay as they are. */
+const begun = new WeakSet();
+const formOf = (target) => /** @type {HTMLFormElement | null} */ (target instanceof Element && target.closest("form"));
+document.addEventListener("input", (e) => {
+  const form = formOf(e.target);
+  if (form?.querySelector("button:not([type=button])")) begun.add(form);
+});
+for (const sent of ["submit", "reset"])
+  document.addEventListener(sent, (e) => e.target instanceof HTMLFormElement && begun.delete(e.target));
+const isBegun = (field) => field.matches?.("input, select, textarea, output") && begun.has(formOf(field));
+
 /** What is being written stays; a focused button takes its new words. */
 Object.defineProperty(Idiomorph.defaults, "ignoreActiveValue", {
   get: () => !document.activeElement?.matches("button, a, summary"),
@@ -14,7 +25,7 @@ Object.defineProperty(Idiomorph.defaults, "ignoreActiveValue", {
 });
 Object.assign(Idiomorph.defaults.callbacks, {
   // elements that a script fills keep their content
-  beforeNodeMorphed: (before) => before.dataset?.filled === undefined,
+  beforeNodeMorphed: (before) => before.dataset?.filled === undefined && !isBegun(before),
   beforeAttributeUpdated: (name, _element, change) => !(change === "remove" && OURS.has(name)),
 });
 

@@ -14,6 +14,11 @@ const pause = (tries) => Math.min(5000, 700 * tries);
 const wait = (ms) => new Promise((done) => setTimeout(done, ms));
 const bytesOf = async (file, from, to) => new Uint8Array(await file.slice(from, to).arrayBuffer());
 
+/** SHA-256 of some bytes: the browser's own is six times as fast, but only offered on this machine and behind TLS. */
+async function digestOf(bytes) {
+  return bytesToHex(crypto.subtle ? new Uint8Array(await crypto.subtle.digest("SHA-256", bytes)) : sha256(bytes));
+}
+
 /** SHA-256 of the first `length` bytes of a file, to be gone on with. */
 async function begun(file, length) {
   const hash = sha256.create();
@@ -104,12 +109,13 @@ class Sending {
   async #part() {
     const { file, sent } = this;
     const bytes = await bytesOf(file, sent, sent + PART);
-    const answer = await putBytes(`/uploads/${this.id}?offset=${sent}`, bytes, bytesToHex(sha256(bytes)), (n) =>
+    const under = putBytes(`/uploads/${this.id}?offset=${sent}`, bytes, await digestOf(bytes), (n) =>
       this.show((sent + n) / file.size),
     );
+    const hash = this.hash.clone().update(bytes); // while they are under way
+    const answer = await under;
     if (answer.ok) {
-      this.hash.update(bytes);
-      [this.sent, this.failures] = [sent + bytes.length, 0];
+      [this.sent, this.failures, this.hash] = [sent + bytes.length, 0, hash];
       return true;
     }
     return this.#failed(answer.status === 409 ? 0 : answer.status, answer.data);
