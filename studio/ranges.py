@@ -18,11 +18,11 @@ def file_in_ranges(request: HttpRequest, path: Path, name: str, kind: str) -> Ht
     facts = path.stat()
     etag = f'"{facts.st_size:x}-{facts.st_mtime_ns:x}"'
     headers = {"Accept-Ranges": "bytes", "ETag": etag}
-    asked = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", "").strip())
+    wanted = re.fullmatch(r"bytes=(\d*)-(\d*)", request.headers.get("Range", "").strip())
     same = request.headers.get("If-Range", etag) == etag
-    if not asked or not any(asked.groups()) or not same:
+    if not wanted or not any(wanted.groups()) or not same:
         return FileResponse(path.open("rb"), as_attachment=True, filename=name, content_type=kind, headers=headers)
-    first, last = _bounds(asked[1], asked[2], facts.st_size)
+    first, last = _bounds(wanted[1], wanted[2], facts.st_size)
     if first > last:
         return HttpResponse(status=416, headers=headers | {"Content-Range": f"bytes */{facts.st_size}"})
     return StreamingHttpResponse(

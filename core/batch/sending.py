@@ -47,9 +47,9 @@ def do(sent: SentTake, write: tuple[str, ...]) -> Brought:
         take = Take(sent.name, tuple(inside / name for name in sent.files), sent.rule)
         outcome = work.do(take, write, out, sent.key)
         log = out / work.LOG
-        told = log.read_text(encoding="utf-8") if log.exists() else ""
+        log_text = log.read_text(encoding="utf-8") if log.exists() else ""
         written = {p.relative_to(out).as_posix(): p.read_bytes() for p in out.rglob("*") if p.is_file() and p != log}
-    return Brought(outcome, written, told)
+    return Brought(outcome, written, log_text)
 
 
 def unpack(brought: Brought, take: Take, out: Path) -> Outcome:

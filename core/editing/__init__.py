@@ -73,7 +73,7 @@ def apply(
 def _with_said(document: Document, outcome: Outcome) -> tuple[Statement, ...]:
     """The statements with the new ones; each takes the place of older ones about the same thing."""
     kept = list(document.statements)
-    for new in outcome.said:
+    for new in outcome.statements:
         same = [s for s in kept if replaces(new, s, outcome.map)]
         if isinstance(new, BarLine) and new.number is None and any(holds(s, outcome.map) for s in same):
             continue  # what was said already says more
@@ -83,7 +83,7 @@ def _with_said(document: Document, outcome: Outcome) -> tuple[Statement, ...]:
 
 def _held(statement: Statement, document: Document, outcome: Outcome) -> bool:
     """Whether a statement is new or was true of the map before: one that was false already stops nothing."""
-    return statement in outcome.said or document.map is None or holds(statement, document.map)
+    return statement in outcome.statements or document.map is None or holds(statement, document.map)
 
 
 def _lost_pins(before: TempoMap | None, outcome: Outcome) -> tuple[float, ...]:
@@ -98,9 +98,9 @@ def _lost_pins(before: TempoMap | None, outcome: Outcome) -> tuple[float, ...]:
 
 
 def _sentence(outcome: Outcome, document: Document, broken: tuple[Statement, ...], pins: tuple[float, ...]) -> str:
-    said = [words(s, document.map) for s in broken]
+    sentences = [words(s, document.map) for s in broken]
     if pins and document.map is not None:
         beat = round(float(document.map.beat_index_at(pins[0])))
         more = f" and {len(pins) - 1} more" if len(pins) > 1 else ""
-        said.append(f"{words_at(document.map, beat).capitalize()} is pinned at {pins[0]:.3f} s{more}")
-    return f"“{outcome.name}” contradicts what you said: {'; '.join(said[:3])}."
+        sentences.append(f"{words_at(document.map, beat).capitalize()} is pinned at {pins[0]:.3f} s{more}")
+    return f"“{outcome.name}” contradicts what you said: {'; '.join(sentences[:3])}."

@@ -72,11 +72,11 @@ def _(command: Downbeat, document: Document, recording: Recording, preview: bool
 def _(command: MakeOne, document: Document, recording: Recording, preview: bool) -> Outcome:
     tempo_map, beat = map_of(document), command.beat
     at = float(tempo_map.seconds_of_beat(beat))
-    said = (BarLine(at),)
+    statements = (BarLine(at),)
     found = tempo_map.beats(beat, beat)
     if found.beat[0] == 1:
-        return Outcome(tempo_map, f"A bar starts at {words_at(tempo_map, beat)}", said)
-    return Outcome(lines_through(document, beat), f"Beat 1 moved to {words_at(tempo_map, beat)}", said)
+        return Outcome(tempo_map, f"A bar starts at {words_at(tempo_map, beat)}", statements)
+    return Outcome(lines_through(document, beat), f"Beat 1 moved to {words_at(tempo_map, beat)}", statements)
 
 
 def lines_through(document: Document, beat: int) -> TempoMap:
@@ -243,15 +243,15 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
     a, b = sorted(snap_to_attack(recording, t, _END_SNAP) for t in command.stretch)
     a, b = _pinned_ends(tempo_map, (a, b))
     meter = usual_meter(tempo_map, int(tempo_map.meters.bars_at(tempo_map.quarters_at(a) + 1e-3)))
-    said = read_meter(command.meter) if command.meter else None
-    meter = said or meter
+    given = read_meter(command.meter) if command.meter else None
+    meter = given or meter
     edited = bars_between(tempo_map, a, b, bars, meter)
     if not preview:
         edited = counted_beats(recording, edited, a, b)
     first, last = (round(float(edited.beat_index_at(t))) for t in (a, b))
     bpm = 60 * (last - first) / (b - a)
     name = f"{bars} bar{'s' * (bars != 1)} at {bpm:.1f} from {words_at(edited, first)}"
-    return Outcome(edited, name, (BarsHere(a, b, bars, said.felt if said else None),))
+    return Outcome(edited, name, (BarsHere(a, b, bars, given.felt if given else None),))
 
 
 def counted_beats(recording: Recording, tempo_map: TempoMap, start: float, end: float) -> TempoMap:

@@ -108,9 +108,15 @@ def _has_beats(tempo_map: TempoMap, lock: Right) -> bool:
     return len(now.seconds) == len(lock.seconds) and bool((np.abs(np.subtract(now.seconds, lock.seconds)) < 1e-6).all())
 
 
-def _with_bars(recording: Recording, tempo_map: TempoMap, said: BarsHere) -> TempoMap:
-    made = bars_between(tempo_map, said.start, said.end, said.bars, read_meter(said.meter) if said.meter else None)
-    return counted_beats(recording, made, said.start, said.end)
+def _with_bars(recording: Recording, tempo_map: TempoMap, statement: BarsHere) -> TempoMap:
+    made = bars_between(
+        tempo_map,
+        statement.start,
+        statement.end,
+        statement.bars,
+        read_meter(statement.meter) if statement.meter else None,
+    )
+    return counted_beats(recording, made, statement.start, statement.end)
 
 
 def _ends(tempo_map: TempoMap, document: Document) -> TempoMap:

@@ -16,6 +16,6 @@ class Outcome:
 
     map: TempoMap
     name: str
-    said: tuple[Statement, ...] = ()
+    statements: tuple[Statement, ...] = ()
     unpinned: tuple[float, ...] = field(default=())
     flipped: Bars | None = None

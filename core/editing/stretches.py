@@ -174,8 +174,8 @@ def _offset_of_said(document: Document, over: int) -> int:
     """Which of ``over`` beats stays: the one on which most that was said falls; bar 1's own where nothing was."""
     tempo_map = map_of(document)
     pinned = np.round(tempo_map.beat_index_at(tempo_map.seconds[pins_of(tempo_map)])).astype(int)
-    said = np.array([*said_lines(document), *said_lines(document), *pinned.tolist()], dtype=int)
-    return int(np.bincount(said % over, minlength=over).argmax()) if len(said) else 0
+    fixed = np.array([*said_lines(document), *said_lines(document), *pinned.tolist()], dtype=int)
+    return int(np.bincount(fixed % over, minlength=over).argmax()) if len(fixed) else 0
 
 
 @run.register

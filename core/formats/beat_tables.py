@@ -144,8 +144,8 @@ def _as_map(rows: Sequence[Row]) -> TempoMap:
         first = float(lines.bar_quarters(rows[0][1] or 1))
         quarters = first + lines.meter_at(1).quarters * np.arange(len(rows))
         return TempoMap(np.array(times), np.asarray(quarters, dtype=np.float64), lines)
-    told = rows[opens[0]][1]
-    number = 1 if told is None else told
+    known = rows[opens[0]][1]
+    number = 1 if known is None else known
     counts = np.diff([*opens, len(rows)])
     # the last bar may be cut short by the end of the list
     if len(counts) > 1 and counts[-1] < counts[-2]:

@@ -17,6 +17,7 @@ import numpy as np
 
 from core.formats.carried.content import Section
 from core.formats.musicxml import HEADER, fifths_of
+from core.formats.zips import UNREADABLE
 from core.harmony.chord_line import TimedChord
 from core.harmony.chords import FLAT, SHARP, Chord
 from core.tempomap import Meter, MeterChange, Meters, TempoMap
@@ -134,7 +135,7 @@ def read(path: Path, name: str | None = None) -> tuple[TempoMap, tuple[Section, 
     name = name or path.name
     try:
         root = ET.fromstring(_document(path))
-    except (ET.ParseError, zipfile.BadZipFile, KeyError, ValueError, LookupError, OSError, EOFError):
+    except (*UNREADABLE, ET.ParseError, ValueError, LookupError, OSError):
         raise ScoreError(f"“{name}” is no MusicXML file that can be read.") from None
     part = root.find("part")
     if root.tag != "score-partwise" or part is None:

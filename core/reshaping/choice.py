@@ -76,8 +76,8 @@ def _sharp_attacks(track: AnalysedTrack) -> float:
 def _concentration(track: AnalysedTrack) -> float:
     chroma = track.evidence.chroma.astype(np.float64)
     loud = chroma.sum(axis=1)
-    heard = loud > _AUDIBLE * np.percentile(loud, 95) if len(loud) else np.zeros(0, dtype=np.bool_)
-    if not heard.any():
+    audible = loud > _AUDIBLE * np.percentile(loud, 95) if len(loud) else np.zeros(0, dtype=np.bool_)
+    if not audible.any():
         return 0.0
-    shares = chroma[heard] / loud[heard, None]
+    shares = chroma[audible] / loud[audible, None]
     return float(np.median((shares**2).sum(axis=1)))

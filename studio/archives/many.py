@@ -34,7 +34,7 @@ class Archived:
 
 
 def _sessions(request: HttpRequest) -> list[Session]:
-    of = listing.asked({**request.GET.dict(), **request.POST.dict()})
+    of = listing.from_query({**request.GET.dict(), **request.POST.dict()})
     return list(listing.sessions_of(of).order_by("title", "pk").defer("told"))
 
 
@@ -59,7 +59,7 @@ def archives(request: HttpRequest) -> HttpResponse:
             if not row.size and not row.working:
                 start(row.session, ARCHIVE)
         rows = _archived(sessions)
-    of = listing.asked({**request.GET.dict(), **request.POST.dict()})
+    of = listing.from_query({**request.GET.dict(), **request.POST.dict()})
     ready = [r for r in rows if r.size]
     context = {
         "rows": rows,

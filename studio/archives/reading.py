@@ -17,6 +17,7 @@ from django.db import DatabaseError, models, transaction
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic import ValidationError as Wrong
 
+from core.formats.zips import UNREADABLE
 from studio.archives.older import Newer, brought_forward
 from studio.archives.rows import Rows, save_renumbered
 from studio.archives.writing import FORMAT, MANIFEST, ROWS, VERSION
@@ -121,7 +122,7 @@ def _manifest(z: zipfile.ZipFile, name: str) -> Manifest:
         if z.getinfo(MANIFEST).file_size > _LARGEST_TEXT:
             raise KeyError
         manifest = Manifest.model_validate_json(z.read(MANIFEST))
-    except (KeyError, Wrong, zipfile.BadZipFile, EOFError, ValueError):
+    except (*UNREADABLE, Wrong, ValueError):
         raise NoArchive(f"“{name}” is no archive of a session, or it is damaged.") from None
     if manifest.format != FORMAT:
         raise NoArchive(f"“{name}” is no archive of a session.")
@@ -148,7 +149,7 @@ def _rows(z: zipfile.ZipFile, manifest: Manifest, name: str) -> Rows:
         raise NoArchive(f"“{name}” was written by a newer Diachron; this one cannot open it.") from None
     except NoArchive:
         raise
-    except (KeyError, ValueError, TypeError, ValidationError, DatabaseError, zipfile.BadZipFile, EOFError, LookupError):
+    except (*UNREADABLE, ValueError, TypeError, ValidationError, DatabaseError, LookupError):
         raise NoArchive(f"What “{name}” says of the session cannot be read.") from None
 
 
@@ -162,7 +163,7 @@ def _checked(z: zipfile.ZipFile, name: str, digest: str, to: Path, archive: str)
             while piece := source.read(_PIECE):
                 found.update(piece)
                 target.write(piece)
-    except (KeyError, zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError):
+    except UNREADABLE:
         raise NoArchive(f"“{archive}” is damaged: {name} cannot be read.") from None
     if found.hexdigest() != digest:
         raise NoArchive(f"“{archive}” is damaged: {name} is not as it was written.")

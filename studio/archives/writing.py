@@ -90,7 +90,7 @@ def _add(out: zipfile.ZipFile, name: str, data: bytes, files: dict[str, str]) ->
 
 
 def _copy(
-    out: zipfile.ZipFile, path: Path, name: str, files: dict[str, str], told: Callable[[int], None], done: int
+    out: zipfile.ZipFile, path: Path, name: str, files: dict[str, str], progress: Callable[[int], None], done: int
 ) -> int:
     """Store a file as it is: samples do not get smaller. Returns the bytes done so far."""
     digest = hashlib.sha256()
@@ -101,7 +101,7 @@ def _copy(
             target.write(piece)
             digest.update(piece)
             done += len(piece)
-            told(done)
+            progress(done)
     files[name] = digest.hexdigest()
     return done
 

@@ -195,9 +195,9 @@ def make_bundle(request: HttpRequest, pk: int, name: str) -> HttpResponse:
     if name not in BUNDLES:
         raise Http404
     bundle = BUNDLES[name]
-    asked = {k: request.POST[k] for k in ("rate", "depth", "count_in") if k in request.POST}
+    arguments = {k: request.POST[k] for k in ("rate", "depth", "count_in") if k in request.POST}
     try:
-        numbers = {k: int(v) if k != "depth" else v for k, v in asked.items()}
+        numbers = {k: int(v) if k != "depth" else v for k, v in arguments.items()}
         remember(session, bundle, Wanted.model_validate(numbers))
     except (ValueError, ValidationError):
         return _bundles(request, session, "That rate, depth or count-in cannot be made.", 422)

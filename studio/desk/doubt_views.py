@@ -43,8 +43,8 @@ def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable,
     """Open doubts with only those remedies that can be trusted."""
     usual = session.slowest, session.fastest
     pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
-    said = [m.said for m in session.marks.all()]
-    found = [d for d in _reviewed(session, step, key, usual) if not is_settled(d, pinned, said)]
+    settlements = [m.settlement for m in session.marks.all()]
+    found = [d for d in _reviewed(session, step, key, usual) if not is_settled(d, pinned, settlements)]
     try:
         return trusted(found, document_of(session), SessionRecording(session), usual)
     except NoBeats:

@@ -51,10 +51,10 @@ def marks_of(session: Session) -> list[dict[str, Any]]:
         start, end = m.start, m.end
         if tempo_map is not None and m.kind not in _MOMENTS:
             start, end = _on_the_map(tempo_map, m)
-        said = statement_of(m)
-        text = words(said, tempo_map) if said else ""
+        statement = statement_of(m)
+        text = words(statement, tempo_map) if statement else ""
         bars = m.words(tempo_map) if tempo_map is not None else ""
-        row = {"id": m.pk, "kind": m.kind, "name": m.name, "start": start, "end": end, "words": bars, "said": text}
+        row = {"id": m.pk, "kind": m.kind, "name": m.name, "start": start, "end": end, "words": bars, "statement": text}
         out.append({**row, "colour": m.colour})
     return out + (_pinned(tempo_map) if tempo_map is not None else [])
 
@@ -80,7 +80,7 @@ def _pinned(tempo_map: TempoMap) -> list[dict[str, Any]]:
                 "start": start,
                 "end": end,
                 "words": first,
-                "said": text,
+                "statement": text,
                 "colour": 0,
             }
         )
@@ -111,10 +111,10 @@ def marks(request: HttpRequest, pk: int) -> HttpResponse:
 def mark(request: HttpRequest, pk: int) -> HttpResponse:
     """Set, rename, recolour or (``remove``) take back a mark."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    asked = read_body(request, MarkChange)
+    arguments = read_body(request, MarkChange)
     with transaction.atomic():
         try:
-            done = _change_mark(session, asked)
+            done = _change_mark(session, arguments)
         except EditError as e:
             return json_response({"error": str(e)}, status=422)
         changed(session, done)
@@ -125,28 +125,28 @@ def mark(request: HttpRequest, pk: int) -> HttpResponse:
     return json_response({"marks": found})
 
 
-def _change_mark(session: Session, asked: MarkChange) -> str:
+def _change_mark(session: Session, arguments: MarkChange) -> str:
     """Do what the page asks; the step's name. Raises :class:`EditError`."""
     marks = session.marks
-    if asked.remove is not None:
-        gone = marks.filter(pk=asked.remove).first()
+    if arguments.remove is not None:
+        gone = marks.filter(pk=arguments.remove).first()
         if gone is None:
             raise EditError("That mark is gone already.")
         gone.delete()
-        said = statement_of(gone)
+        statement = statement_of(gone)
         tempo_map = session.step.tempo_map if session.step else None
-        return f"Took back: {words(said, tempo_map)}" if said else f"Removed the section {gone.name}"
-    name = asked.name[:100].strip()
-    if asked.rename is not None:
-        marks.filter(pk=asked.rename).update(name=name)
+        return f"Took back: {words(statement, tempo_map)}" if statement else f"Removed the section {gone.name}"
+    name = arguments.name[:100].strip()
+    if arguments.rename is not None:
+        marks.filter(pk=arguments.rename).update(name=name)
         return f"Section name: {name}"
-    if asked.recolour is not None:
-        marks.filter(pk=asked.recolour).update(colour=asked.colour % COLOURS)
+    if arguments.recolour is not None:
+        marks.filter(pk=arguments.recolour).update(colour=arguments.colour % COLOURS)
         return "Colour of a section"
-    if asked.kind is None:
+    if arguments.kind is None:
         raise EditError("There is no such mark.")
-    kind = Mark.Kind(asked.kind)
-    start, end = sorted(asked.stretch)
+    kind = Mark.Kind(arguments.kind)
+    start, end = sorted(arguments.stretch)
     if end - start < 0.01:
         raise EditError("Choose a stretch first: drag along the time above the bars.")
     sections = marks.filter(kind=Mark.Kind.SECTION).count()
@@ -161,7 +161,7 @@ def _change_mark(session: Session, asked: MarkChange) -> str:
             right = Right.of(session.tempo_map, new.start, new.end)
             new.data = {"seconds": list(right.seconds), "bars": list(right.bars), "beats": list(right.beats)}
     new.save()
-    said = statement_of(new)
-    if said:
-        return words(said, session.step.tempo_map if session.step else None)
+    statement = statement_of(new)
+    if statement:
+        return words(statement, session.step.tempo_map if session.step else None)
     return f"Section {name}" if kind == Mark.Kind.SECTION else "Doubt dismissed"

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from core.reshaping.warp import Warp
 from core.tempomap import TempoMap
-from core.tracking.doubts.settled import Said
+from core.tracking.doubts.settled import Settlement
 
 
 class MapStep(models.Model):
@@ -140,11 +140,11 @@ class Mark(models.Model):
         return self.name or self.get_kind_display()
 
     @property
-    def said(self) -> Said:
+    def settlement(self) -> Settlement:
         """As the rules that settle doubts read it."""
         kinds = {self.Kind.LOCK: "locked", self.Kind.BARS: "counted", self.Kind.FINE: "dismissed"}
         kind = self.Kind(self.kind)
-        return Said(kinds.get(kind, kind.value), self.start, self.end, self.name)
+        return Settlement(kinds.get(kind, kind.value), self.start, self.end, self.name)
 
     def times(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:
         """Those of an array of times that lie in it."""

@@ -48,8 +48,8 @@ def take_map(session: Session, carried: CarriedMap, name: str) -> None:
     with transaction.atomic():
         keep_sections(session, carried.sections)
         # a session without recordings has nothing that what was said could be weighed against
-        said = document.statements or (now and pins_of(now).any())
-        record(session, obeying(SessionRecording(session), document, pins) if said else carried.map, name)
+        has_statements = document.statements or (now and pins_of(now).any())
+        record(session, obeying(SessionRecording(session), document, pins) if has_statements else carried.map, name)
 
 
 def keep_sections(session: Session, sections: tuple[Section, ...]) -> None:

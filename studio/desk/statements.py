@@ -71,8 +71,8 @@ def mark_of(session: Session, statement: Statement) -> Mark:
 
 def document_of(session: Session) -> Document:
     """The session's map with what was said of it."""
-    said = [s for m in session.marks.all() if (s := statement_of(m)) is not None]
-    return Document(session.step.tempo_map if session.step else None, tuple(said))
+    statements = [s for m in session.marks.all() if (s := statement_of(m)) is not None]
+    return Document(session.step.tempo_map if session.step else None, tuple(statements))
 
 
 def save_statements(session: Session, statements: Iterable[Statement]) -> None:

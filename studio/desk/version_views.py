@@ -19,9 +19,9 @@ class Version(Body):
 def name_version(request: HttpRequest, pk: int) -> HttpResponse:
     """Give the current step (or ``step``) a name to find it by, or with an empty name forget it."""
     session = get_object_or_404(Session, pk=pk)
-    asked = read_body(request, Version)
-    step = get_object_or_404(session.steps, pk=asked.step or session.step_id)
-    step.version = asked.name.strip()[:100]
+    arguments = read_body(request, Version)
+    step = get_object_or_404(session.steps, pk=arguments.step or session.step_id)
+    step.version = arguments.name.strip()[:100]
     step.save(update_fields=["version"])
     return json_response({"ok": True})
 

@@ -150,13 +150,13 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     409 where another window was faster, 422 with a sentence where the command is refused.
     """
     session = get_object_or_404(_LIGHT, pk=pk)
-    asked = read_body(request, Edit)
-    if not history.same_map(session, asked.step):
+    arguments = read_body(request, Edit)
+    if not history.same_map(session, arguments.step):
         return json_response({"error": STALE, **_state(session)}, status=409)
     document = document_of(session)
     try:
-        command = read_command(asked.model_extra or {})
-        applied = apply(command, document, SessionRecording(session), asked.preview, asked.overrule)
+        command = read_command(arguments.model_extra or {})
+        applied = apply(command, document, SessionRecording(session), arguments.preview, arguments.overrule)
     except Contradiction as e:
         return json_response({"error": str(e), "contradicts": True}, status=422)
     except EditError as e:
@@ -164,9 +164,9 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     edited = applied.document.map
     assert edited is not None  # every command ends with a map
     # a page that says so has the grid of this step; mostly a few of its beats move
-    before = document.map if asked.had else None
+    before = document.map if arguments.had else None
     grid_data = (before and change(before, edited)) or grid(edited)
-    if asked.preview:
+    if arguments.preview:
         return json_response({"grid": grid_data, "name": applied.name})
     flipped = command_json(applied.flipped) if applied.flipped else None
     if edited == document.map and applied.document.statements == document.statements:
@@ -187,12 +187,12 @@ def _fresh(pk: int) -> Session:
 def undo_redo(request: HttpRequest, pk: int) -> HttpResponse:
     """Undo or redo by a number of steps (``by``), or go to any step (``to``), such as a named version."""
     session = get_object_or_404(Session, pk=pk)
-    asked = read_body(request, Undo)
+    arguments = read_body(request, Undo)
     try:
-        if asked.to is not None:
-            history.go_to(session, get_object_or_404(session.steps, pk=asked.to), on=asked.step)
+        if arguments.to is not None:
+            history.go_to(session, get_object_or_404(session.steps, pk=arguments.to), on=arguments.step)
         else:
-            history.undo_redo(session, asked.by, on=asked.step)
+            history.undo_redo(session, arguments.by, on=arguments.step)
     except Stale:
         return json_response({"error": STALE, **_state(_fresh(pk))}, status=409)
     return json_response(_state(_fresh(pk)))

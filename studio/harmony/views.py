@@ -96,8 +96,8 @@ class ChordEdit(Body):
 @require_POST
 def edit(request: HttpRequest, pk: int) -> HttpResponse:
     """Write a chord at the beat or bar nearest to ``at`` (an empty ``text`` takes the one there away)."""
-    asked = read_body(request, ChordEdit)
-    text = asked.text.strip()
+    arguments = read_body(request, ChordEdit)
+    text = arguments.text.strip()
     try:
         chord = Chord.parse(text) if text else None
     except ValueError as e:
@@ -105,10 +105,10 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     with transaction.atomic():  # from the look at the step to the new one nobody else writes
         session = _session(pk)
         harmony = _harmony(session) or Harmony.objects.create(session=session)
-        if asked.step != harmony.step_id:
+        if arguments.step != harmony.step_id:
             return _lane(session, STALE, 409)
         timed = harmony.step.timed_chords() if harmony.step else []
-        after = with_chord(timed, session.tempo_map, harmony.grain, asked.at, chord)
+        after = with_chord(timed, session.tempo_map, harmony.grain, arguments.at, chord)
         record(harmony, f"Wrote {chord}" if chord else "Took a chord away", after)
     return _lane(_session(pk))
 

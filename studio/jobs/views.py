@@ -72,14 +72,14 @@ def _queue(request: HttpRequest, template: str = "jobs/list.html") -> HttpRespon
 @require_POST
 def steer(request: HttpRequest) -> HttpResponse:
     """Pause the queue or go on; put a job first; cancel one, or all that wait."""
-    asked = request.POST
-    if "pause" in asked:
-        pause(asked["pause"] == "1")
-    if "first" in asked:
-        put_first(get_object_or_404(Job, pk=whole(asked["first"])))
-    if "cancel" in asked:
-        cancel(get_object_or_404(Job, pk=whole(asked["cancel"])))
-    if "cancel_all" in asked:
+    arguments = request.POST
+    if "pause" in arguments:
+        pause(arguments["pause"] == "1")
+    if "first" in arguments:
+        put_first(get_object_or_404(Job, pk=whole(arguments["first"])))
+    if "cancel" in arguments:
+        cancel(get_object_or_404(Job, pk=whole(arguments["cancel"])))
+    if "cancel_all" in arguments:
         for job in Job.objects.filter(state=Job.State.WAITING):
             cancel(job)
     return _queue(request)

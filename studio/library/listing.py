@@ -62,7 +62,7 @@ class Listing:
         return not (self.words or self.state or self.tag)
 
 
-def asked(query: dict[str, str]) -> Listing:
+def from_query(query: dict[str, str]) -> Listing:
     """What an address asks for; what it cannot mean counts as not said."""
     state, sort = query.get("state", ""), query.get("sort", "touched")
     sort = sort if sort in SORTS else "touched"

@@ -53,19 +53,19 @@ class Finished(Body):
 def announce(request: HttpRequest, pk: int) -> HttpResponse:
     """Announce a file: where it goes, how much of it may be here already, and the digest of that."""
     to = get_object_or_404(Session, pk=pk)
-    asked = read_body(request, Announced)
-    name = clean_name(asked.name)
-    if not asked.size:
+    arguments = read_body(request, Announced)
+    name = clean_name(arguments.name)
+    if not arguments.size:
         return _refused(f"“{name}” is empty: the file has no bytes.")
-    if asked.size > LARGEST_FILE:
+    if arguments.size > LARGEST_FILE:
         return _refused(f"“{name}” is larger than {LARGEST_FILE >> 30} GB.")
-    alike = to.uploads.filter(name=asked.name, size=asked.size, outcome__isnull=True).order_by("-pk")
-    half_done = None if asked.fresh else alike.first()
+    alike = to.uploads.filter(name=arguments.name, size=arguments.size, outcome__isnull=True).order_by("-pk")
+    half_done = None if arguments.fresh else alike.first()
     to.folder.mkdir(parents=True, exist_ok=True)
     received = half_done.received if half_done else 0
-    if shutil.disk_usage(to.folder).free - (asked.size - received) < RESERVE:
+    if shutil.disk_usage(to.folder).free - (arguments.size - received) < RESERVE:
         return _refused(f"“{name}” does not fit: the disk is nearly full.", 507)
-    going = half_done or Upload.objects.create(session=to, name=asked.name, size=asked.size)
+    going = half_done or Upload.objects.create(session=to, name=arguments.name, size=arguments.size)
     return json_response({"id": going.pk, "received": received, "digest": digest_of(going.path) if received else ""})
 
 
@@ -103,19 +103,19 @@ def part(request: HttpRequest, pk: int) -> HttpResponse:
 def finish(request: HttpRequest, pk: int) -> HttpResponse:
     """All has arrived: make it a track. Asked for again, as where the answer did not come, it answers the same."""
     going = get_object_or_404(Upload.objects.select_related("session"), pk=pk)
-    asked = read_body(request, Finished)
+    arguments = read_body(request, Finished)
     if going.outcome is None:
         if going.received != going.size:
             return json_response({"received": going.received}, status=409)
-        _end(going, asked)
+        _end(going, arguments)
     going.path.unlink(missing_ok=True)  # the track has it; up to here a failure leaves all as it was
     answer = dict(going.outcome or {})
     return json_response(answer, 422 if "error" in answer else 200)
 
 
-def _end(going: Upload, asked: Finished) -> None:
+def _end(going: Upload, arguments: Finished) -> None:
     """Make it a track, or say why not; either is kept with the upload, in one transaction."""
-    if digest_of(going.path) != asked.digest:
+    if digest_of(going.path) != arguments.digest:
         going.outcome = {"error": NOT_AS_SENT.format(clean_name(going.name))}
         going.save(update_fields=["outcome"])
         return
@@ -126,7 +126,7 @@ def _end(going: Upload, asked: Finished) -> None:
         try:
             going.outcome = opened(going.session, going.path, going.name)
             if going.outcome is None:
-                track = add_track(going.session, going.path, going.name, asked.among)
+                track = add_track(going.session, going.path, going.name, arguments.among)
                 start(track.session, LISTEN, track)
                 going.outcome = {"track": track.pk, "name": track.name}
         except Refused as e:

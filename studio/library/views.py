@@ -53,7 +53,7 @@ QUIETEST, LOUDEST = -60.0, 12.0
 @require_GET
 @ensure_csrf_cookie
 def library(request: HttpRequest) -> HttpResponse:
-    of = listing.asked(request.GET.dict())
+    of = listing.from_query(request.GET.dict())
     found, total = listing.page(of)
     end = of.start + len(found)
     context = {
@@ -107,9 +107,9 @@ def _head(of: listing.Listing, words: str, sort: str, number: bool) -> dict[str,
 @require_POST
 def create(request: HttpRequest) -> HttpResponse:
     """A new session, named after what was dropped."""
-    asked = read_body(request, NewSession) if request.body else NewSession()
-    named = session_name([clean_name(n) for n in asked.names], asked.folder)
-    title = clean_name(named or asked.title or "New session")
+    arguments = read_body(request, NewSession) if request.body else NewSession()
+    named = session_name([clean_name(n) for n in arguments.names], arguments.folder)
+    title = clean_name(named or arguments.title or "New session")
     session = Session.objects.create(title=title)
     return JsonResponse({"id": session.pk, "url": reverse("desk", args=[session.pk])})
 

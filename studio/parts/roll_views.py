@@ -113,20 +113,20 @@ EDITS: dict[str, tuple[str, RollEdit]] = {
 }
 
 
-def _new(asked: RollRequest) -> ScoreNote:
-    return ScoreNote(asked.bar, max(0.0, asked.offset), asked.length, asked.pitch, asked.velocity)
+def _new(arguments: RollRequest) -> ScoreNote:
+    return ScoreNote(arguments.bar, max(0.0, arguments.offset), arguments.length, arguments.pitch, arguments.velocity)
 
 
-def _quantised(notes: list[ScoreNote], meters: Meters, asked: RollRequest) -> list[ScoreNote]:
-    chosen = set(asked.notes or range(len(notes)))
+def _quantised(notes: list[ScoreNote], meters: Meters, arguments: RollRequest) -> list[ScoreNote]:
+    chosen = set(arguments.notes or range(len(notes)))
     done = iter(
         quantise(
             [n for i, n in enumerate(notes) if i in chosen],
             meters,
-            asked.in_grid,
-            asked.strength / 100,
-            asked.window / 100,
-            asked.lengths,
+            arguments.in_grid,
+            arguments.strength / 100,
+            arguments.window / 100,
+            arguments.lengths,
         )
     )
     return [next(done) if i in chosen else n for i, n in enumerate(notes)]
@@ -140,21 +140,21 @@ def the_roll(request: HttpRequest, pk: int) -> HttpResponse:
         Part.objects.select_related("session", "session__step", "step", "step__tied_on"),
         pk=pk,
     )
-    asked = read_form(request.GET, RollRequest) if request.method == "GET" else read_body(request, RollRequest)
+    arguments = read_form(request.GET, RollRequest) if request.method == "GET" else read_body(request, RollRequest)
     tempo_map = part.session.tempo_map
     error, status, grid = None, 200, Grid(0.25)
     notes: list[ScoreNote] | None = None
     try:
-        grid = asked.in_grid
+        grid = arguments.in_grid
         if request.method == "POST":
-            if asked.do is None:
+            if arguments.do is None:
                 raise RollError("There is no such edit.")
-            name, edit = EDITS[asked.do]
-            if asked.preview:
-                notes = edit(part.now.score_notes(tempo_map), tempo_map.meters, asked)
+            name, edit = EDITS[arguments.do]
+            if arguments.preview:
+                notes = edit(part.now.score_notes(tempo_map), tempo_map.meters, arguments)
                 roll.validate(notes)
             else:
-                part_history.change(part, name, lambda now: edit(now, tempo_map.meters, asked), asked.step)
+                part_history.change(part, name, lambda now: edit(now, tempo_map.meters, arguments), arguments.step)
     except Stale:
         error, status = STALE, 409
     except ValueError as e:
@@ -163,5 +163,5 @@ def the_roll(request: HttpRequest, pk: int) -> HttpResponse:
         error, status = "The part has no such note.", 422
     if notes is None:
         notes = part.now.score_notes(tempo_map)
-    drawn = shown(part, tempo_map, notes, asked.first, asked.bars, grid)
-    return json_response({"error": error, **drawn}, status=status)
+    shapes = shown(part, tempo_map, notes, arguments.first, arguments.bars, grid)
+    return json_response({"error": error, **shapes}, status=status)

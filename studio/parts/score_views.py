@@ -89,8 +89,8 @@ def view(request: HttpRequest, pk: int) -> HttpResponse:
     if source:
         tempo_map = session.tempo_map
         low, high = tempo_map.bar_range
-        asked = request.GET.get("from", "")
-        first = min(max(low, whole(asked) if asked else 1), high)
+        wanted = request.GET.get("from", "")
+        first = min(max(low, whole(wanted) if wanted else 1), high)
         plain = steady(tempo_map)
         at = int(plain.meters.bars_at(plain.quarters_at(tempo_map.bar_seconds(first)) + 0.5))
         context |= {

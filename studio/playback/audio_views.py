@@ -118,9 +118,9 @@ class CountIn(Form):
 def click_style(request: HttpRequest, pk: int) -> HttpResponse:
     """Which sound the click has, and what it clicks."""
     session = get_object_or_404(Session, pk=pk)
-    asked = read_body(request, ClickStyle)
+    arguments = read_body(request, ClickStyle)
     try:
-        style = click.Style(asked.sound, asked.figure)
+        style = click.Style(arguments.sound, arguments.figure)
     except ValueError as e:
         return JsonResponse({"error": str(e)}, status=422)
     session.click = {"sound": style.sound, "figure": style.figure}
@@ -161,9 +161,9 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
 def count_in(request: HttpRequest, pk: int) -> HttpResponse:
     """The clicks that lead to a time, ``bars`` bars long, in the tempo found there."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    asked = read_form(request.GET, CountIn)
+    arguments = read_form(request.GET, CountIn)
     in_clock(request, session)
     if session.step is None:
         return JsonResponse({"samples": [], "kinds": [], "length": 0})
-    found, length = click.count_in(session.tempo_map, session.sample_rate, asked.at, asked.bars)
+    found, length = click.count_in(session.tempo_map, session.sample_rate, arguments.at, arguments.bars)
     return JsonResponse({"samples": found.samples.tolist(), "kinds": found.kinds.tolist(), "length": length})

@@ -38,11 +38,11 @@ _PLAIN = "text/plain; charset=utf-8"
 def change(request: HttpRequest, pk: int) -> HttpResponse:
     """Change what is wanted; 422 with a sentence where it cannot be. Answers with the result's key and the moves."""
     session = with_map(pk)
-    asked = read_request(read_json(request))
+    arguments = read_request(read_json(request))
     try:
         with transaction.atomic():
-            wanted, name = asked.change(wanted_of(session), session)
-            save_wanted(session, wanted, name, gesture=isinstance(asked, ChangeTightening))
+            wanted, name = arguments.change(wanted_of(session), session)
+            save_wanted(session, wanted, name, gesture=isinstance(arguments, ChangeTightening))
             state = _state(session)  # raises where it cannot be done, and nothing is stored
     except (WarpError, ValueError) as e:
         return json_response({"error": str(e)}, status=422)

@@ -7,6 +7,7 @@ import json
 import shutil
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -56,25 +57,25 @@ def read(archive: Path, folder: Path) -> int:
         new = Path(kept)
         try:
             with zipfile.ZipFile(archive) as z:
-                told = json.loads(z.read(CONTENTS))
-                if told["version"] > VERSION:
+                contents = json.loads(z.read(CONTENTS))
+                if contents["version"] > VERSION:
                     raise Unusable(f"{archive.name} was written by a newer version of Diachron.")
-                for name in told["sha256"]:
+                for name in contents["sha256"]:
                     if Path(name).is_absolute() or ".." in Path(name).parts:
                         raise Unusable(f"{archive.name} is no archive of Diachron.")
                     z.extract(name, new)
-        except (zipfile.BadZipFile, KeyError, ValueError, TypeError, EOFError) as e:
+        except (zipfile.BadZipFile, zlib.error, KeyError, ValueError, TypeError, EOFError) as e:
             raise Unusable(f"{archive.name} is no archive of Diachron, or it is damaged ({e}).") from None
         except OSError as e:
             raise Unusable(f"{archive.name} cannot be read: {e.strerror}.") from None
-        for name, digest in told["sha256"].items():
+        for name, digest in contents["sha256"].items():
             if _digest(new / name) != digest:
                 raise Unusable(f"{archive.name} is damaged: {name} is not as it was written.")
         if (new / "sessions").exists():
             shutil.rmtree(folder / "sessions", ignore_errors=True)
             (new / "sessions").replace(folder / "sessions")
         (new / DATABASE).replace(folder / DATABASE)
-    return len(told["sha256"]) - 1
+    return len(contents["sha256"]) - 1
 
 
 def _digest(path: Path) -> str:

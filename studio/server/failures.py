@@ -47,7 +47,7 @@ class Refusals:
         if isinstance(error, OperationalError):
             log.error("the database: %s", error)
             connection.close()
-            return next((answer(request, *told) for words, told in DISK.items() if words in str(error)), None)
+            return next((answer(request, *answered) for words, answered in DISK.items() if words in str(error)), None)
         return None
 
 

@@ -10,7 +10,7 @@ from studio.histories import recorded
 def steps_told(answer: Callable[[HttpRequest], HttpResponse]) -> Callable[[HttpRequest], HttpResponse]:
     """Middleware: ``X-Step-Before`` and ``X-Step`` name the session's steps before and after the request."""
 
-    def told(request: HttpRequest) -> HttpResponse:
+    def with_step(request: HttpRequest) -> HttpResponse:
         recorded.set(None)
         response = answer(request)
         made = recorded.get()
@@ -18,4 +18,4 @@ def steps_told(answer: Callable[[HttpRequest], HttpResponse]) -> Callable[[HttpR
             response["X-Step-Before"], response["X-Step"] = (str(x) for x in made)
         return response
 
-    return told
+    return with_step

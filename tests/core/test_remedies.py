@@ -11,7 +11,7 @@ from core.editing.remedies import trusted
 from core.tempomap import Meters
 from core.tempomap.counting import rescale
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
-from core.tracking.doubts.settled import Said, is_settled
+from core.tracking.doubts.settled import Settlement, is_settled
 from core.tracking.fit import bars_fit, beats_fit, fit
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.review import review
@@ -82,12 +82,12 @@ class Settled(TestCase):
     def test_bars_that_were_counted_are_not_doubted_inside(self):
         """Eight bars and a steady tempo were said where nobody marks the beat: the doubt's remedy would move them."""
         doubt = Doubt("weak", 10.0, 16.0, 3, 8, WRONG, "…", [])
-        self.assertTrue(is_settled(doubt, np.zeros(0), [Said("counted", 9.8, 26.0)]))
-        self.assertFalse(is_settled(doubt, np.zeros(0), [Said("counted", 12.0, 26.0)]))
+        self.assertTrue(is_settled(doubt, np.zeros(0), [Settlement("counted", 9.8, 26.0)]))
+        self.assertFalse(is_settled(doubt, np.zeros(0), [Settlement("counted", 12.0, 26.0)]))
 
     def test_a_bar_line_that_was_said_ends_doubts_about_bar_lines(self):
         whole = Doubt("bar lines", 0.0, 60.0, 1, 0, LISTEN, "…", [])
-        self.assertTrue(is_settled(whole, np.zeros(0), [Said("line", 20.0, 20.0)]))
+        self.assertTrue(is_settled(whole, np.zeros(0), [Settlement("line", 20.0, 20.0)]))
         self.assertFalse(is_settled(whole, np.array([20.0]), []))
 
     def test_a_tempo_that_cannot_be_meant_is_doubted_between_pins(self):
@@ -99,7 +99,7 @@ class Settled(TestCase):
         self.assertFalse(is_settled(doubt, pinned, []))
         mild = Doubt("jump", 11.9, 12.6, 6, 20, LISTEN, "The tempo jumps to 135.", [])
         self.assertTrue(is_settled(mild, pinned, []))
-        self.assertTrue(is_settled(doubt, pinned, [Said("locked", 11.0, 14.0)]))
+        self.assertTrue(is_settled(doubt, pinned, [Settlement("locked", 11.0, 14.0)]))
 
 
 class HalfTempo(TestCase):

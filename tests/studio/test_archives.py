@@ -4,6 +4,7 @@ import hashlib
 import io
 import json
 import zipfile
+import zlib
 from pathlib import Path
 from unittest import mock
 
@@ -315,6 +316,23 @@ class Damaged(Archives):
                 reading.read(path, made)
             except NoArchive as e:
                 self.assertTrue(str(e).endswith("."), e)
+
+    def test_rows_that_cannot_be_unpacked_end_with_a_sentence(self):
+        """Damage in the middle of packed data is found by the decompressor, before any checksum."""
+        good, kinds = self.archived().read_bytes(), set()
+        path = self.folder / "bad.zip"
+        with zipfile.ZipFile(io.BytesIO(good)) as z:
+            info = z.getinfo("rows.json")
+        for k in range(60, min(info.compress_size, 1000), 40):
+            bad = bytearray(good)
+            bad[info.header_offset + k : info.header_offset + k + 8] = b"\xff" * 8
+            path.write_bytes(bytes(bad))
+            try:
+                zipfile.ZipFile(path).read("rows.json")
+            except Exception as e:
+                kinds.add(type(e))
+            self.refused(path, "cannot be read.")
+        self.assertIn(zlib.error, kinds)
 
     def test_a_full_disk_is_told(self):
         path = self.archived()

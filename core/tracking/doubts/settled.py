@@ -17,7 +17,7 @@ _AROUND_HOLD, _AROUND_COUNTED, _SAME = 1.0, 0.6, 1e-6
 
 
 @dataclass(frozen=True)
-class Said:
+class Settlement:
     """What the engineer has said about a stretch of the recording (seconds): ``locked`` (right as it is), ``free`` (no
     beats here), ``hold``, ``counted`` (so many bars), ``line`` (a bar starts at ``start``), ``meter`` (that of the bar
     at ``start``), or ``dismissed`` (a doubt of kind ``doubt`` was read and closed)."""
@@ -28,7 +28,7 @@ class Said:
     doubt: str = ""
 
 
-def is_settled(doubt: Doubt, pinned: NDArray[np.float64], said: Iterable[Said]) -> bool:
+def is_settled(doubt: Doubt, pinned: NDArray[np.float64], settlements: Iterable[Settlement]) -> bool:
     """Whether a doubt is settled: by a pin among its beats (``pinned``: seconds; one about the whole take needs more),
     or by something said."""
     if (
@@ -37,7 +37,7 @@ def is_settled(doubt: Doubt, pinned: NDArray[np.float64], said: Iterable[Said]) 
         and ((pinned >= doubt.start) & (pinned <= doubt.end)).any()
     ):
         return True
-    return any(_settles(s, doubt) for s in said)
+    return any(_settles(s, doubt) for s in settlements)
 
 
 def _cannot_be_meant(doubt: Doubt) -> bool:
@@ -45,19 +45,19 @@ def _cannot_be_meant(doubt: Doubt) -> bool:
     return doubt.kind in ("jump", "hold") and doubt.severity == WRONG
 
 
-def _settles(said: Said, doubt: Doubt) -> bool:
-    if said.kind == "dismissed":
-        return said.doubt == doubt.kind and doubt.start < said.end and said.start < doubt.end
-    if said.kind in ("locked", "free"):
-        return said.start - _SAME <= doubt.start and doubt.end <= said.end + _SAME
-    if said.kind == "counted":  # its beats were counted by hand; only a slip is still worth a doubt
-        inside = said.start - _AROUND_COUNTED <= doubt.start and doubt.end <= said.end + _AROUND_COUNTED
+def _settles(settlement: Settlement, doubt: Doubt) -> bool:
+    if settlement.kind == "dismissed":
+        return settlement.doubt == doubt.kind and doubt.start < settlement.end and settlement.start < doubt.end
+    if settlement.kind in ("locked", "free"):
+        return settlement.start - _SAME <= doubt.start and doubt.end <= settlement.end + _SAME
+    if settlement.kind == "counted":  # its beats were counted by hand; only a slip is still worth a doubt
+        inside = settlement.start - _AROUND_COUNTED <= doubt.start and doubt.end <= settlement.end + _AROUND_COUNTED
         return inside and doubt.kind not in WHOLE and not _cannot_be_meant(doubt)
-    if said.kind == "line":
-        return doubt.kind in ("downbeat", "bar lines") and doubt.start <= said.start <= doubt.end
-    if said.kind == "meter":
-        return doubt.kind == "meter" and doubt.start <= said.start <= doubt.end
-    if said.kind == "hold":
-        near = said.start - _AROUND_HOLD <= doubt.start and doubt.end <= said.end + _AROUND_HOLD
+    if settlement.kind == "line":
+        return doubt.kind in ("downbeat", "bar lines") and doubt.start <= settlement.start <= doubt.end
+    if settlement.kind == "meter":
+        return doubt.kind == "meter" and doubt.start <= settlement.start <= doubt.end
+    if settlement.kind == "hold":
+        near = settlement.start - _AROUND_HOLD <= doubt.start and doubt.end <= settlement.end + _AROUND_HOLD
         return near and doubt.kind in _EXPLAINED_BY_HOLD
     return False

@@ -95,7 +95,7 @@ export class Marks {
       ...this.list.map((m) => {
         const li = document.createElement("li");
         const go = Object.assign(document.createElement("button"), {
-          textContent: m.said || `${m.name}, ${m.words}`,
+          textContent: m.statement || `${m.name}, ${m.words}`,
           title: m.end > m.start ? "Loop it" : "Go there",
         });
         go.onclick = () => (m.end > m.start && this.desk.setLoop([m.start, m.end]), this.desk.go(m.start));
@@ -103,7 +103,7 @@ export class Marks {
           className: "key quiet",
           textContent: "×",
           title: "Take it back",
-          ariaLabel: `Take back: ${m.said || m.name}`,
+          ariaLabel: `Take back: ${m.statement || m.name}`,
         });
         off.onclick = () =>
           m.kind === "pins" ? this.desk.editing.make({ kind: "unpin", stretch: [m.start, m.end] }) : this.#remove(m.id);
