@@ -3,6 +3,7 @@
 import os
 import secrets
 import sys
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -38,10 +39,20 @@ SECRET_KEY = _secret()
 DEBUG = os.environ.get("DIACHRON_DEBUG") == "1"
 ALLOWED_HOSTS = os.environ.get("DIACHRON_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
 
+#: Whether the studio is shared: accounts, and sessions that belong to somebody (``serve --shared``).
+SHARED = os.environ.get("DIACHRON_SHARED") == "1" or "--shared" in sys.argv
+#: A shared studio is meant to stand behind TLS; without it, in a house's own network, this has to be said.
+PLAIN_HTTP = os.environ.get("DIACHRON_PLAIN_HTTP") == "1" or "--plain-http" in sys.argv
+#: A proxy that logs people in itself names them in this header; it has to remove it from what comes from outside.
+USER_HEADER = os.environ.get("DIACHRON_USER_HEADER", "")
+
 INSTALLED_APPS = [
+    "django.contrib.auth",
     "django.contrib.contenttypes",
+    "django.contrib.sessions",
     "django.contrib.staticfiles",
     "django_htmx",
+    "axes",
     "studio.library",
     "studio.jobs",
     "studio.analysis",
@@ -53,9 +64,10 @@ INSTALLED_APPS = [
     "studio.running_order",
     "studio.delivery",
     "studio.archives",
+    "studio.accounts",
     "studio.server",
 ]
-MIDDLEWARE = [
+LOCAL_MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.common.CommonMiddleware",
@@ -66,6 +78,46 @@ MIDDLEWARE = [
     "studio.server.failures.Refusals",
     "studio.server.steps.steps_told",
 ]
+
+
+def _with_accounts(local: list[str]) -> list[str]:
+    """Middleware of a shared studio: who it is before anything is answered, access before any view."""
+    log_in = [
+        "django.contrib.sessions.middleware.SessionMiddleware",
+        "django.contrib.auth.middleware.AuthenticationMiddleware",
+        *(["studio.accounts.by_proxy.NamedByProxy"] if USER_HEADER else []),
+    ]
+    at = local.index("django.middleware.csrf.CsrfViewMiddleware")
+    return [*local[:at], *log_in, *local[at:], "studio.accounts.access.Access", "axes.middleware.AxesMiddleware"]
+
+
+SHARED_MIDDLEWARE = _with_accounts(LOCAL_MIDDLEWARE)
+MIDDLEWARE = SHARED_MIDDLEWARE if SHARED else LOCAL_MIDDLEWARE
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+    *(["django.contrib.auth.backends.RemoteUserBackend"] if USER_HEADER else []),
+]
+AUTH_PASSWORD_VALIDATORS: list[dict[str, Any]] = [
+    {"NAME": f"django.contrib.auth.password_validation.{name}", "OPTIONS": options}
+    for name, options in (
+        ("UserAttributeSimilarityValidator", {}),
+        ("MinimumLengthValidator", {"min_length": 10}),
+        ("CommonPasswordValidator", {}),
+        ("NumericPasswordValidator", {}),
+    )
+]
+SILENCED_SYSTEM_CHECKS = [] if SHARED else ["axes.W002"]  # without accounts nobody logs in
+LOGIN_URL, LOGIN_REDIRECT_URL = "login", "library"
+#: Wrong passwords for one name from one address, until both have to wait for a quarter of an hour.
+AXES_FAILURE_LIMIT, AXES_COOLOFF_TIME = 8, timedelta(minutes=15)
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_LOCKOUT_CALLABLE = "studio.accounts.views.locked_out"
+AXES_RESET_ON_SUCCESS = True
+if SHARED and not PLAIN_HTTP:
+    SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE_SSL_REDIRECT = True
+    SECURE_HSTS_SECONDS, SECURE_HSTS_INCLUDE_SUBDOMAINS, SECURE_HSTS_PRELOAD = 365 * 86_400, True, True
+    SECURE_REDIRECT_EXEMPT = [r"^health$"]
 ROOT_URLCONF = "studio.urls"
 WSGI_APPLICATION = "studio.wsgi.application"
 TEMPLATES = [
@@ -73,7 +125,9 @@ TEMPLATES = [
         "BACKEND": "django.template.backends.django.DjangoTemplates",
         "DIRS": [BASE / "studio" / "templates"],
         "APP_DIRS": True,
-        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+        "OPTIONS": {
+            "context_processors": ["django.template.context_processors.request", "studio.accounts.shown.access"]
+        },
     }
 ]
 

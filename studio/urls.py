@@ -15,6 +15,7 @@ urlpatterns = [
     path("", include("studio.running_order.urls")),
     path("", include("studio.delivery.urls")),
     path("", include("studio.archives.urls")),
+    path("", include("studio.accounts.urls")),
     path("health", health, name="health"),
 ]
 

@@ -13,8 +13,8 @@ from django.db import models
 #: Rows by the label of their model, like ``library.track``; each is its fields by their columns' names.
 Rows = dict[str, list[dict[str, Any]]]
 
-#: What says nothing of the session itself: work under way, files on their way in.
-_LEFT_OUT = ("jobs.job", "library.upload")
+#: What says nothing of the session itself: work under way, files on their way in, who may open it here.
+_LEFT_OUT = ("jobs.job", "library.upload", "accounts.grant")
 _SESSION = "library.session"
 
 

@@ -35,6 +35,7 @@ class Row(NamedTuple):
     name: str
     made: datetime
     version: str
+    by: str
 
 
 def state_of(session: Session) -> tuple[dict[str, str], dict[str, bytes]]:

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from core.reshaping.warp import Warp
 from core.tempomap import TempoMap
 from core.tracking.doubts.settled import Settlement
+from studio.actors import whose
 
 
 class MapStep(models.Model):
@@ -26,6 +27,7 @@ class MapStep(models.Model):
     map = models.TextField(blank=True, help_text="JSON, of steps made before content was stored by pieces")
     content = models.TextField(blank=True, help_text="JSON: the map that names its chunks, and digests of the state")
     made = models.DateTimeField(auto_now_add=True)
+    by = models.CharField(max_length=150, blank=True, default=whose, help_text="who made it; empty: no accounts")
     doubts = models.PositiveIntegerField(null=True, help_text="open ones when last looked at")
     version = models.CharField(max_length=100, blank=True, help_text="a name by which the engineer finds it again")
 

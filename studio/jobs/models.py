@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from django.db import models
 
+from studio.actors import whose
 from studio.jobs.registry import kind_of
+from studio.keys import Uncountable
 
 #: How often a job is begun before it is given up.
 TRIES = 3
@@ -14,7 +16,7 @@ class Cancelled(Exception):
     """Raised inside running work when the engineer cancelled it, or another worker has the job now."""
 
 
-class Job(models.Model):
+class Job(Uncountable):
     """One piece of work for a session, or for one of its tracks."""
 
     class State(models.TextChoices):
@@ -36,6 +38,7 @@ class Job(models.Model):
     created = models.DateTimeField(auto_now_add=True)
     lease = models.PositiveIntegerField(default=0, help_text="rises whenever a worker takes it or gives it back")
     worker = models.CharField(max_length=40, blank=True, help_text="the one that took it last")
+    by = models.CharField(max_length=150, blank=True, default=whose, help_text="who wants it")
     place = models.IntegerField(default=0, help_text="lower ones are taken first; of one place the oldest")
 
     class Meta:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import logging
 import time
 
+from studio.actors import actor_name
 from studio.jobs.models import Cancelled, Job
 from studio.jobs.queue import end
 from studio.jobs.registry import Failed, kind_of
@@ -18,6 +19,7 @@ _EVERY = 0.2
 
 def work(job: Job) -> None:
     """Do a job that was taken, and note how it ended."""
+    actor_name.set(job.by)  # what it stores is theirs
     try:
         kind_of(job.kind).work(job, Reporter(job))
         end(job, Job.State.DONE)

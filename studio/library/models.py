@@ -12,6 +12,8 @@ from django.db import models
 from core.following.click import Style
 from core.tempomap import Meter, TempoMap
 from core.tracking import TrackingOptions
+from studio.actors import scope
+from studio.keys import Uncountable
 
 if TYPE_CHECKING:
     from studio.desk.models import MapStep
@@ -30,11 +32,24 @@ class Present(models.Manager[M]):
         return super().get_queryset().filter(gone=False)
 
 
+class PresentSessions(Present["Session"]):
+    """Sessions that were not put into the bin and that whoever asks may see."""
+
+    def get_queryset(self) -> models.QuerySet[Session]:
+        return in_scope(super().get_queryset())
+
+
+def in_scope(sessions: models.QuerySet[Session]) -> models.QuerySet[Session]:
+    """Those that whoever asks may see; all, where there are no accounts."""
+    narrowed = scope.get()
+    return narrowed(sessions) if narrowed else sessions
+
+
 class NoMap(LookupError):
     """A session whose beats were not found yet, in words for the engineer."""
 
 
-class Session(models.Model):
+class Session(Uncountable):
     """A performance: tracks that started together, and the map under them."""
 
     title = models.CharField(max_length=1000)
@@ -58,8 +73,8 @@ class Session(models.Model):
     gone = models.BooleanField(default=False, help_text="in the bin")
     gone_since = models.DateTimeField(null=True)
 
-    objects: ClassVar[Present[Self]] = Present()
-    everything: ClassVar[models.Manager[Self]] = models.Manager()
+    objects: ClassVar[PresentSessions] = PresentSessions()
+    everything: ClassVar[models.Manager[Session]] = models.Manager()
 
     class Meta:
         ordering = ["-touched"]
@@ -121,7 +136,7 @@ class Session(models.Model):
         shutil.rmtree(folder, ignore_errors=True)
 
 
-class Track(models.Model):
+class Track(Uncountable):
     """One recorded file (or MIDI performance) of a session. The source file is never altered."""
 
     session = models.ForeignKey(Session, on_delete=models.CASCADE, related_name="tracks")
@@ -174,7 +189,7 @@ class Track(models.Model):
         return round(self.seconds * self.session.sample_rate)
 
 
-class Upload(models.Model):
+class Upload(Uncountable):
     """A file on its way: its bytes so far lie on disk, so that an interrupted one goes on where it stopped."""
 
     session = models.ForeignKey(Session, on_delete=models.CASCADE, related_name="uploads")

@@ -17,7 +17,7 @@ from studio.histories import changed
 from studio.inputs import Body, read_body
 from studio.jobs.models import Job
 from studio.library import listing
-from studio.library.models import Session, Track
+from studio.library.models import Session, Track, in_scope
 from studio.library.uploads import clean_name
 
 
@@ -76,7 +76,7 @@ def library(request: HttpRequest) -> HttpResponse:
     }
     if getattr(request, "htmx", None):
         return render(request, "library/list.html", context)
-    return render(request, "library/library.html", {**context, "bin": Session.everything.filter(gone=True)})
+    return render(request, "library/library.html", {**context, "bin": in_scope(Session.everything.filter(gone=True))})
 
 
 #: Heads of the list's columns: words, what they sort by, whether they hold numbers.

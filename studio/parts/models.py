@@ -11,12 +11,13 @@ from django.db import models
 from core.instruments.kit import INSTRUMENTS
 from core.notes import Note, ScoreNote, to_score, to_seconds
 from core.tempomap import TempoMap
+from studio.keys import Uncountable
 
 #: The instrument of a part that is an audio loop.
 LOOP = "loop"
 
 
-class Part(models.Model):
+class Part(Uncountable):
     """Added notes: a pattern, an imported MIDI part, a bass line, a pad, what a keyboard played."""
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="parts")

@@ -5,10 +5,11 @@ from typing import Any
 from django.db import models
 
 from studio.histories import Renumber, StatePiece
+from studio.keys import Uncountable
 from studio.library.models import Session
 
 
-class Turn(models.Model):
+class Turn(Uncountable):
     """One place of the order: a section, how often, whether it is held until released, and how fast."""
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="turns")

@@ -1,6 +1,8 @@
 // @ts-check
 // Which clock the page runs on: the recording's, or that of the reshaped result. Whatever is read from the server says so.
 
+import { addressOf } from "./address.js";
+
 /** Names the result that is shown; empty on the recording's clock. */
 let shown = "";
 
@@ -19,5 +21,6 @@ export const clock = {
  * @param {string} [key] of a single track: its version
  */
 export function clocked(url, key = shown) {
-  return key ? `${url}${url.includes("?") ? "&" : "?"}clock=${key}` : url;
+  const address = addressOf(url);
+  return key ? `${address}${address.includes("?") ? "&" : "?"}clock=${key}` : address;
 }

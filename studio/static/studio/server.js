@@ -1,6 +1,7 @@
 // @ts-check
 // Talking to the server: JSON requests with the CSRF token, and notes to the engineer.
 
+import { addressOf } from "./address.js";
 import { clocked } from "./clock.js";
 
 const token = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
@@ -53,7 +54,10 @@ export function underWay(request) {
 /** @returns {Promise<{ok: boolean, status: number, data: any}>} */
 async function ask(url, options) {
   try {
-    const response = await fetch(url, { ...options, headers: { ...options.headers, "X-CSRFToken": token() } });
+    const response = await fetch(addressOf(url), {
+      ...options,
+      headers: { ...options.headers, "X-CSRFToken": token() },
+    });
     tellStep(response.headers.get("X-Step-Before"), response.headers.get("X-Step"));
     const text = await response.text();
     let parsed = {};
@@ -128,7 +132,7 @@ export async function fill(target, url, other = false) {
   const swap = other ? "innerHTML" : "morph:innerHTML";
   // each part of the page is the source of its own requests: htmx lets one wait for each source, the last one
   // htmx refuses with nothing at all where the connection broke
-  await globalThis.htmx?.ajax("GET", url, { source: target, target, swap })?.catch(() => null);
+  await globalThis.htmx?.ajax("GET", addressOf(url), { source: target, target, swap })?.catch(() => null);
 }
 
 /**
@@ -142,7 +146,7 @@ export async function fill(target, url, other = false) {
 export function putBytes(url, bytes, digest, onProgress) {
   return new Promise((resolve) => {
     const request = new XMLHttpRequest();
-    request.open("PUT", url);
+    request.open("PUT", addressOf(url));
     request.setRequestHeader("X-CSRFToken", token());
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.setRequestHeader("X-Digest", digest);

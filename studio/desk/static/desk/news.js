@@ -2,6 +2,7 @@
 // What happens on the server while the page is open: steps made by requests, tracks that were analysed, maps that were
 // found or edited in another window.
 
+import { addressOf } from "../studio/address.js";
 import { fill, note, tryJson } from "../studio/server.js";
 
 /** @typedef {Pick<import("./desk.js").Desk, "before" | "chords" | "editing" | "facts" | "mapped" | "order" | "panels" | "parts" | "player" | "setFacts" | "setMap" | "step">} Needs what this uses of the desk */
@@ -96,7 +97,7 @@ export class News {
   #offerSearch() {
     note("A track was added. The map stays as it is.", false, {
       words: "Find the beats again with it",
-      act: () => globalThis.htmx.ajax("POST", `${this.#session}/find`, { target: "#jobs" }),
+      act: () => globalThis.htmx.ajax("POST", addressOf(`${this.#session}/find`), { target: "#jobs" }),
     });
   }
 }

@@ -1,6 +1,7 @@
 // @ts-check
 // Reshaping: what is wanted of the playing, where attacks go, and the second clock, on which the result is shown.
 
+import { addressOf } from "../studio/address.js";
 import { clock, clocked } from "../studio/clock.js";
 import { Latest, note, send, tryJson } from "../studio/server.js";
 import { Dragging } from "./dragging.js";
@@ -325,7 +326,7 @@ export class Reshaping {
     });
     if (!ok) return note(data.error ?? "The takes could not be linked.", true);
     this.awaited = follower === own;
-    const open = { words: "Open it", act: () => (location.href = `/sessions/${other}/desk`) };
+    const open = { words: "Open it", act: () => (location.href = addressOf(`/sessions/${other}/desk`)) };
     return follower === own
       ? note("The takes are being linked.")
       : note("The takes are being linked; the other one follows.", false, open);

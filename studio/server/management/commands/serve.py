@@ -18,6 +18,7 @@ from django.db import DatabaseError, connection
 from django.urls import reverse
 
 from core.demo import boathouse
+from studio.accounts.models import first_admin
 from studio.analysis.work import listen_again
 from studio.library.models import Session
 from studio.server.data_folder import DATABASE, Unusable, check_database, copy_before_update, copy_daily, locked
@@ -56,6 +57,30 @@ def write_back() -> None:
             cursor.execute("PRAGMA wal_checkpoint(PASSIVE)")
 
 
+def _check_host(host: str) -> None:
+    """Raises :class:`CommandError` where others could reach a studio that is not prepared for them."""
+    if settings.SHARED:
+        if host not in LOOPBACK and "DIACHRON_HOSTS" not in os.environ:
+            raise CommandError("Say in DIACHRON_HOSTS under which names the studio is reached, like studio.example.")
+    elif host not in LOOPBACK:
+        raise CommandError(
+            f"Without accounts Diachron listens on this machine only ({', '.join(LOOPBACK)}), not on {host}. "
+            "With --shared everybody has an account of their own."
+        )
+
+
+def proxied(address: str | None) -> dict[str, Any]:
+    """The server's options where it stands behind a proxy at ``address``; else forwarded headers are thrown away."""
+    if not address:
+        return {"clear_untrusted_proxy_headers": True}
+    return {
+        "trusted_proxy": address,
+        "trusted_proxy_headers": {"x-forwarded-for", "x-forwarded-host", "x-forwarded-proto"},
+        "trusted_proxy_count": 1,
+        "clear_untrusted_proxy_headers": True,
+    }
+
+
 class Command(BaseCommand):
     help = __doc__
 
@@ -63,13 +88,14 @@ class Command(BaseCommand):
         parser.add_argument("--host", default="127.0.0.1")
         parser.add_argument("--port", type=int, default=8020)
         parser.add_argument("--workers", type=int, default=2, help="processes that do long work beside each other")
+        parser.add_argument("--shared", action="store_true", help="accounts, and sessions that belong to somebody")
+        parser.add_argument("--plain-http", action="store_true", help="shared without TLS, in a network of your own")
+        parser.add_argument("--behind", metavar="ADDRESS", help="of the proxy whose X-Forwarded headers are believed")
+        parser.add_argument("--prefix", default="", metavar="/PATH", help="below which the proxy shows the studio")
         parser.add_argument("--demo", action="store_true", help="make the demo sessions if they are not there")
 
     def handle(self, *, host: str, port: int, demo: bool, workers: int, **options: Any) -> None:
-        if host not in LOOPBACK:
-            raise CommandError(
-                f"Diachron has no login: it listens on this machine only ({', '.join(LOOPBACK)}), not on {host}."
-            )
+        _check_host(host)
         os.umask(0o077)  # recordings and their history are for their owner alone
         database = settings.DATA / DATABASE
         try:
@@ -82,6 +108,11 @@ class Command(BaseCommand):
         call_command("migrate", verbosity=0)
         if demo:
             call_command("demo")
+        if settings.SHARED and (token := first_admin()):
+            where = f"http://{host}:{port}{options['prefix']}" if options["behind"] is None else "the studio's address"
+            self.stdout.write(
+                f"Nobody runs this studio yet. Make your account at {where}{reverse('invited', args=[token])}"
+            )
         if again := listen_again():
             self.stdout.write(f"{again} tracks are analysed again, by a newer version.")
         # a review calculates in one thread while others stream: those must not wait for their turn
@@ -106,9 +137,13 @@ class Command(BaseCommand):
                 send_bytes=2**18,
                 outbuf_overflow=2**26,
                 outbuf_high_watermark=2**26,
+                url_prefix=options["prefix"],
+                **proxied(options["behind"]),
             )
             self.stdout.write(
-                self.style.SUCCESS(f"Diachron is at http://{host}:{port}{opening(demo)}  (Ctrl-C stops it)")
+                self.style.SUCCESS(
+                    f"Diachron is at http://{host}:{port}{options['prefix']}{opening(demo)}  (Ctrl-C stops it)"
+                )
             )
             self.stdout.flush()
             server.run()
