@@ -37,7 +37,8 @@ def _secret() -> str:
 
 SECRET_KEY = _secret()
 DEBUG = os.environ.get("DIACHRON_DEBUG") == "1"
-ALLOWED_HOSTS = os.environ.get("DIACHRON_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
+#: This machine's own names, and those under which others reach it.
+ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *filter(None, os.environ.get("DIACHRON_HOSTS", "").split(","))]
 
 #: Whether the studio is shared: accounts, and sessions that belong to somebody (``serve --shared``).
 SHARED = os.environ.get("DIACHRON_SHARED") == "1" or "--shared" in sys.argv

@@ -1,11 +1,10 @@
-from django.contrib.auth.views import LogoutView
 from django.urls import path
 
 from studio.accounts import views
 
 urlpatterns = [
     path("login", views.Login.as_view(), name="login"),
-    path("logout", LogoutView.as_view(next_page="login"), name="logout"),
+    path("logout", views.Logout.as_view(), name="logout"),
     path("password", views.Password.as_view(), name="password"),
     path("invitation/<str:token>", views.invited, name="invited"),
     path("link/<str:token>", views.by_link, name="by-link"),

@@ -28,18 +28,29 @@ from studio.library.models import Session
 _MOST_LINKS = 50
 
 
-class Login(auth_views.LoginView):
+class OnlyShared:
+    """Addresses that are there in shared mode only."""
+
+    def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> Any:
+        if not settings.SHARED:
+            raise Http404
+        return super().dispatch(request, *args, **kwargs)  # type: ignore[misc]
+
+
+class Login(OnlyShared, auth_views.LoginView):
     """With a name and a password; wrong ones too often have to wait (django-axes)."""
 
     template_name = "accounts/login.html"
     redirect_authenticated_user = True
 
-    def dispatch(self, request: HttpRequest, *args: Any, **kwargs: Any) -> Any:
-        _only_shared()
-        return super().dispatch(request, *args, **kwargs)
+
+class Logout(OnlyShared, auth_views.LogoutView):
+    """Back to where one logs in."""
+
+    next_page = "login"
 
 
-class Password(auth_views.PasswordChangeView):
+class Password(OnlyShared, auth_views.PasswordChangeView):
     """A new password for whoever is logged in."""
 
     template_name = "accounts/password.html"

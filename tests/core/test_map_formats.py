@@ -19,7 +19,7 @@ from core.audio import chunks
 from core.formats import jams as our_jams
 from core.formats import musicxml_map, timed_text
 from core.formats.beat_tables import MapFileError, read_beats
-from core.formats.carried import CarriedMap, Section, carry
+from core.formats.carried import CarriedMap, Section, carry, read_carried
 from core.formats.map_files import read_any_map, read_with_sections
 from core.harmony.chord_line import TimedChord
 from core.harmony.chords import QUALITIES, Chord
@@ -211,3 +211,27 @@ class Audio(InFolder):
     def test_without_either_it_says_so(self):
         with self.assertRaisesRegex(MapFileError, "carries no map"):
             read_any_map(self.folder / "take.wav")
+
+
+class CutOff(InFolder):
+    """What the fuzzer found (tests/torture/fuzz.py)."""
+
+    def test_files_that_end_in_their_first_bytes(self):
+        for start in (
+            b"ID3",
+            b"ID3\x04\x00\x00\x00",
+            b"fLaC",
+            b"OggS",
+            b"RIFF",
+            b"RF64",
+            b"PK\x03\x04",
+            b"<",
+            b"{",
+            b"",
+        ):
+            with self.subTest(start=start):
+                path = self.folder / "file.mp3"
+                path.write_bytes(start)
+                with self.assertRaises(MapFileError):
+                    read_any_map(path)
+                self.assertIsNone(read_carried(path))

@@ -1,5 +1,8 @@
 """A shared studio: who gets in, and who may do what. Every address is tried by everybody."""
 
+import os
+import subprocess
+import sys
 from unittest import mock
 
 import numpy as np
@@ -284,7 +287,15 @@ class GettingIn(Shared):
 
 class Local(StudioCase):
     def test_there_are_no_accounts(self):
-        for path in ("/login", "/people", "/invitation/x", "/link/x", "/sessions/1/share"):
+        for path in ("/login", "/logout", "/password", "/people", "/invitation/x", "/link/x", "/sessions/1/share"):
             self.assertEqual(self.client.get(path).status_code, 404, path)
+            self.assertIn(self.client.post(path).status_code, (404, 405), path)
         first, second = (Session.objects.create(title="x").pk for _ in range(2))
         self.assertEqual(second, first + 1)
+
+    def test_django_finds_nothing_to_say_of_a_shared_studio(self):
+        """Django's own list for deployment (``check --deploy``)."""
+        environment = {**os.environ, "DIACHRON_SHARED": "1", "DIACHRON_DATA": str(self.folder)}
+        command = [sys.executable, "manage.py", "check", "--deploy", "--fail-level", "WARNING"]
+        done = subprocess.run(command, env=environment, cwd=settings.BASE, capture_output=True, text=True, timeout=60)
+        self.assertEqual(done.returncode, 0, done.stderr)

@@ -44,5 +44,5 @@ class WriteBack(TestCase):
 
 class Refusals(TestCase):
     def test_without_a_login_it_listens_on_this_machine_only(self):
-        with self.assertRaisesRegex(CommandError, "has no login"):
+        with self.assertRaisesRegex(CommandError, "listens on this machine only"):
             call_command("serve", host="0.0.0.0")

@@ -243,4 +243,6 @@ def _synchsafe(n: int) -> bytes:
 
 
 def _from_synchsafe(data: bytes) -> int:
+    if len(data) != 4:
+        raise CarryError("It is damaged: a tag is cut off.")
     return sum((b & 0x7F) << shift for b, shift in zip(data, (21, 14, 7, 0), strict=True))
