@@ -37,7 +37,7 @@ demo: setup
 setup-tests: setup .venv/.tests node_modules/.tests
 
 .venv/.tests: requirements-dev.lock .venv/.ready
-	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock -r requirements-dev.lock
+	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements-dev.lock
 	@touch $@
 
 node_modules/.tests: node_modules/.ready
@@ -105,7 +105,7 @@ wheel: setup
 # What runs the product, and under which licences it may be used.
 licences: setup-tests
 	cat docs/licences.head.md > docs/licences.md
-	$(BIN)/pip-licenses --format=markdown --with-urls --packages $(shell sed 's/==.*//' requirements.lock) >> docs/licences.md
+	$(BIN)/pip-licenses --format=markdown --with-urls --packages $(shell sed -n 's/==.*//p' requirements.lock) >> docs/licences.md
 
 clean:
 	rm -rf .venv node_modules var .mypy_cache .ruff_cache .hypothesis
