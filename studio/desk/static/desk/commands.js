@@ -1,6 +1,8 @@
 // @ts-check
 // Every command with its keys, its words for the help, and what it does.
 
+import { commandSearch } from "./command_search.js";
+import { takesSpace } from "./roving.js";
 import { toggleClick, setClickStyle, toggleEars, setPace, stepPace, setLead, toggleFollow } from "./switches.js";
 import { forms } from "./forms.js";
 import { loopTwo, stretchBy, toggleLoop } from "./looping.js";
@@ -104,6 +106,7 @@ export const GROUPS = {
     undo: [["Ctrl+z"], "Undo the last thing done", (d) => d.editing.undoRedo(-1)],
     redo: [["Ctrl+Shift+Z", "Ctrl+y"], "Redo", (d) => d.editing.undoRedo(1)],
     leave: [["Escape"], "Choose nothing, forget taps", (d) => d.leave()],
+    search: [["Ctrl+/"], "Find a command by its words", (d) => d.searchCommands()],
     help: [["?"], "All keys", () => document.getElementById("help").showModal()],
   },
   "Stretch, or whole map": {
@@ -213,11 +216,16 @@ const SHOWN = {
   "Ctrl+z": "Ctrl Z",
   "Ctrl+Shift+Z": "Ctrl Shift Z",
   "Ctrl+y": "Ctrl Y",
+  "Ctrl+/": "Ctrl /",
   Escape: "Esc",
   Delete: "Del",
   Backspace: "⌫",
 };
 const NEEDS_SHIFT = /^[^a-zA-Z]$/; // characters that a keyboard may put on Shift
+
+/** Single characters can be switched off, for whoever speaks to the page or types by accident (WCAG 2.1.4). */
+const SINGLE_OFF = "single-keys-off";
+const isSingle = (key) => key !== " " && /^(Shift\+)?.$/u.test(key);
 
 const words_of = (key) => key.replace("Shift+", "Shift ").replace(/^[a-z]$/, (c) => c.toUpperCase());
 
@@ -229,6 +237,14 @@ export function commands(desk) {
     COMMANDS[name][2](desk);
   };
 
+  const entries = Object.entries(GROUPS).flatMap(([group, members]) =>
+    Object.entries(members).map(([name, [keys, words]]) => ({ name, words, group, keys })),
+  );
+  desk.searchCommands = commandSearch(entries, run, (k) => SHOWN[k] ?? words_of(k));
+  const single = /** @type {HTMLInputElement} */ (document.getElementById("single-keys"));
+  single.checked = localStorage.getItem(SINGLE_OFF) !== "yes";
+  single.onchange = () => localStorage.setItem(SINGLE_OFF, single.checked ? "no" : "yes");
+
   addEventListener("keydown", (e) => {
     const field = e.target.closest?.("input:not([type=range], [type=checkbox]), select, textarea, dialog");
     const always = e.key === "Enter" && (e.ctrlKey || e.metaKey); // between recording and result, wherever the focus is
@@ -236,22 +252,22 @@ export function commands(desk) {
       if (e.key === "Escape" && field.matches("input, select")) field.blur();
       return;
     }
-    if (e.key === " " && e.target.matches?.("[type=checkbox]")) return; // it is ticked
+    if (e.key === " " && (e.target.matches?.("[type=checkbox]") || takesSpace(e.target))) return; // it is pressed
     // a button that has the focus takes Enter, unless taps wait for it
     if (e.key === "Enter" && !always && e.target.matches?.("button, a, summary") && !desk.tapping.taps.length) return;
     let key = e.key;
     if (e.shiftKey && !NEEDS_SHIFT.test(key)) key = `Shift+${key}`;
     if (e.ctrlKey || e.metaKey) key = `Ctrl+${key}`;
     const name = byKey.get(key);
-    if (!name || e.altKey) return;
+    if (!name || e.altKey || (isSingle(key) && !single.checked)) return;
     if (e.target.matches?.("input[type=range]") && key.startsWith("Arrow")) return;
     e.preventDefault();
     if (e.repeat && ["play", "half", "double", "one"].includes(name)) return;
     run(name);
   });
   addEventListener("keyup", (e) => {
-    // Space means play, also where a button holds the focus
-    if (e.key === " " && e.target.matches?.("button")) e.preventDefault();
+    // Space means play, also where a button that was clicked holds the focus
+    if (e.key === " " && e.target.matches?.("button") && !takesSpace(e.target)) e.preventDefault();
   });
   forms(desk, run);
   document.addEventListener("change", (e) => {

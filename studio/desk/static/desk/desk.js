@@ -19,6 +19,7 @@ import { isStrong, setContrast } from "./palette.js";
 import { Overview } from "./overview.js";
 import { News } from "./news.js";
 import { Panels } from "./panels.js";
+import { keepPlace } from "./place.js";
 import { Parts } from "../parts/parts.js";
 import { Chords } from "../harmony/chords.js";
 import { Reshaping } from "../reshaping/reshaping.js";
@@ -52,6 +53,8 @@ export class Desk {
     this.marks = new Marks(this);
     this.stretches = new Stretches(this);
     this.tapping = new Tapping(this);
+    /** @type {() => void} */
+    this.searchCommands = () => {}; // set with the commands
     this.compare = new Compare(this);
     this.fold = new Fold(this);
     this.parts = new Parts(this);
@@ -361,7 +364,7 @@ export class Desk {
     this.layout();
     await document.fonts.ready;
     this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
-    this.panels.open(this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
+    keepPlace(this, this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
     await this.player.ready;
     document.body.dataset.ready = "yes";
   }

@@ -1,0 +1,100 @@
+"""Everything within reach: commands by their words, places as addresses, keys where fingers and screen readers want them."""
+
+from tests.browser.studio import DemoCase, quiet, settled
+
+
+class Reach(DemoCase):
+    def setUp(self):
+        self.page = self.browser.page()
+        self.page.goto(f"{self.studio.url}/sessions/3/desk")
+        settled(self.page)
+        self.origin = self.page.evaluate("desk.step")
+
+    def tearDown(self):
+        self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
+        self.page.evaluate("localStorage.clear()")
+        self.page.close()
+        self.assertEqual(self.browser.errors, [])
+
+    def state(self):
+        return self.page.evaluate("({ stage: desk.panels.stage, pane: desk.panels.pane, at: desk.player.seconds, "
+                                  "start: desk.view.start, spp: desk.view.spp })")  # fmt: skip
+
+    def test_a_command_is_found_by_its_words_and_done(self):
+        page = self.page
+        page.evaluate("desk.go(desk.grid.time[9])")
+        page.keyboard.press("Control+/")
+        page.keyboard.type("pin bea")
+        self.assertEqual(page.locator("#command-list li").count(), 1)
+        self.edited(lambda: page.keyboard.press("Enter"))
+        self.assertFalse(page.locator("#command-search").is_visible())
+        page.keyboard.press("Control+/")
+        page.keyboard.press("ArrowDown")
+        chosen = page.locator("#command-search input").get_attribute("aria-activedescendant")
+        self.assertEqual(page.locator("#command-list [aria-selected=true]").get_attribute("id"), chosen)
+        page.keyboard.type("xyzzy")
+        self.assertTrue(page.get_by_text("No command has these words.").is_visible())
+        page.keyboard.press("Escape")
+        self.assertFalse(page.locator("#command-search").is_visible())
+
+    def test_reload_and_back_and_links_lead_where_one_was(self):
+        page = self.page
+        page.get_by_role("tab", name="Deliver").click()
+        page.evaluate("desk.view.set(20, 300); desk.go(21.5)")
+        page.wait_for_function("location.hash.includes('stage=deliver') && location.hash.includes('at=21.5')")
+        page.evaluate("desk.view.set(20, 300)")
+        page.wait_for_function("location.hash.includes('from=20.000')")
+        was = self.state()
+        page.reload()
+        settled(page)
+        now = self.state()
+        self.assertEqual((now["stage"], now["at"], now["start"]), (was["stage"], was["at"], was["start"]))
+        self.assertAlmostEqual(now["spp"], was["spp"], delta=0.01)
+        page.go_back()
+        page.wait_for_function("desk.panels.stage === 'check'")
+        page.goto(f"{self.studio.url}/sessions/3/desk#bar=9")
+        page.reload()
+        settled(page)
+        self.assertAlmostEqual(self.state()["at"], page.evaluate("desk.grid.time[desk.grid.bar.indexOf(9)]"), 3)
+
+    def test_single_keys_can_be_switched_off(self):
+        page = self.page
+        page.keyboard.press("?")
+        page.locator("#single-keys").uncheck()
+        page.keyboard.press("Escape")
+        page.evaluate("desk.go(desk.grid.time[9])")
+        page.keyboard.press("p")
+        quiet(page)
+        self.assertEqual(page.evaluate("desk.step"), self.origin)
+        page.keyboard.press("Home")
+        self.assertEqual(page.evaluate("desk.player.seconds"), 0)
+        page.reload()
+        settled(page)
+        self.assertFalse(page.locator("#single-keys").is_checked())
+
+    def test_space_presses_what_the_keyboard_reached_and_plays_after_a_click(self):
+        page = self.page
+        loop = page.get_by_role("button", name="Count-in")
+        loop.click()
+        pressed = loop.get_attribute("aria-pressed")
+        page.keyboard.press("Space")
+        page.wait_for_function("desk.player.playing")
+        page.keyboard.press("Space")
+        page.wait_for_function("!desk.player.playing")
+        self.assertEqual(loop.get_attribute("aria-pressed"), pressed)
+        loop.evaluate("(b) => b.blur()")
+        page.keyboard.press("Shift")  # the last thing touched is the keyboard
+        loop.focus()
+        page.keyboard.press("Space")
+        page.wait_for_function("(was) => document.activeElement.getAttribute('aria-pressed') !== was", arg=pressed)
+        self.assertFalse(page.evaluate("desk.player.playing"))
+
+    def test_arrow_keys_walk_through_tabs(self):
+        page = self.page
+        page.keyboard.press("Shift")
+        page.get_by_role("tab", name="Check", exact=True).focus()
+        page.keyboard.press("ArrowRight")
+        page.wait_for_function("desk.panels.stage === 'follow'")
+        page.keyboard.press("ArrowLeft")
+        page.wait_for_function("desk.panels.stage === 'check'")
+        self.assertEqual(page.evaluate("document.activeElement.dataset.stage"), "check")
