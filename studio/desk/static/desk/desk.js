@@ -364,8 +364,9 @@ export class Desk {
     this.layout();
     await document.fonts.ready;
     this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
-    keepPlace(this, this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
+    const arrive = keepPlace(this, this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
     await this.player.ready;
+    arrive();
     document.body.dataset.ready = "yes";
   }
 }

@@ -45,9 +45,11 @@ export function read(hash) {
 }
 
 /**
- * Go where the address says, and keep it up to date.
+ * Open the stage that the address names. What is returned goes to its time and zoom and keeps the address up to date from
+ * then on: once the player knows what there is to play.
  * @param {Needs} desk
  * @param {string} usual the stage that is opened where the address names none
+ * @returns {() => void}
  */
 export function keepPlace(desk, usual) {
   let last = "";
@@ -55,7 +57,7 @@ export function keepPlace(desk, usual) {
     const { panels, player, view } = desk;
     return written({ stage: panels.stage, pane: panels.pane, at: player.seconds, start: view.start, spp: view.spp });
   };
-  const follow = () => {
+  const open = () => {
     const asked = read(location.hash);
     const tab = [...document.querySelectorAll("[data-stage]")].find(
       (b) => /** @type {HTMLElement} */ (b).dataset.stage === asked.stage,
@@ -64,14 +66,16 @@ export function keepPlace(desk, usual) {
     const stage = tab && asked.stage ? asked.stage : usual;
     if (stage !== desk.panels.stage) desk.panels.open(stage);
     else if (asked.pane) desk.panels.turn(asked.pane);
+    return asked;
+  };
+  const follow = () => {
+    const asked = open();
     const at = asked.bar === null ? -1 : (desk.grid?.bar.indexOf(asked.bar) ?? -1);
     if (at >= 0 && desk.grid) desk.go(desk.grid.time[at]);
     else if (asked.at !== null) desk.go(asked.at);
     if (asked.from !== null && asked.zoom) desk.view.set(asked.from, asked.zoom);
     last = now();
   };
-  follow();
-  addEventListener("popstate", follow);
   const keep = () => {
     const here = now();
     if (here === last) return;
@@ -81,6 +85,11 @@ export function keepPlace(desk, usual) {
     history[step](null, "", `#${here}`);
     last = here;
   };
-  setInterval(() => !desk.player.playing && keep(), EVERY);
-  addEventListener("pagehide", () => history.replaceState(null, "", `#${now()}`));
+  open();
+  return () => {
+    follow();
+    addEventListener("popstate", follow);
+    setInterval(() => !desk.player.playing && keep(), EVERY);
+    addEventListener("pagehide", () => history.replaceState(null, "", `#${now()}`));
+  };
 }
