@@ -5,10 +5,12 @@ import threading
 from collections.abc import Hashable
 from typing import Any
 
+import numpy as np
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404
 from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
+from numpy.typing import NDArray
 
 from core.editing.remedies import trusted
 from core.tempomap.edits import pins_of
@@ -31,11 +33,13 @@ _ONE_AT_A_TIME = threading.Lock()
 
 
 @remembered(32)  # some kB each
-def _reviewed(session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]) -> list[Doubt]:
+def _reviewed(
+    session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]
+) -> tuple[NDArray[np.float64], list[Doubt]]:
     try:
-        return review(context(session), step.tempo_map, usual)[1]
+        return review(context(session), step.tempo_map, usual)
     except NoBeats:
-        return []
+        return np.zeros(0), []
 
 
 @remembered(32)  # some kB each
@@ -44,7 +48,7 @@ def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable,
     usual = session.slowest, session.fastest
     pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
     settlements = [m.settlement for m in session.marks.all()]
-    found = [d for d in _reviewed(session, step, key, usual) if not is_settled(d, pinned, settlements)]
+    found = [d for d in _reviewed(session, step, key, usual)[1] if not is_settled(d, pinned, settlements)]
     try:
         return trusted(found, document_of(session), SessionRecording(session), usual)
     except NoBeats:
@@ -59,10 +63,21 @@ def doubts_of(session: Session) -> list[Doubt]:
     step = session.step
     if step is None:
         return []
-    key = step.made, content_key(session), tuple(sorted(session.guides.items()))
+    key = _key_of(session, step)
     dismissed = tuple(session.marks.filter(kind=Mark.Kind.FINE).values_list("name", "start", "end"))
     left = _open(session, step, key, document_of(session).statements, dismissed)
     return sorted(left, key=lambda d: (d.kind not in WHOLE, -d.severity, d.start))
+
+
+def _key_of(session: Session, step: MapStep) -> Hashable:
+    """What a review depends on beside the step."""
+    return step.made, content_key(session), tuple(sorted(session.guides.items()))
+
+
+def confidence_of(session: Session) -> NDArray[np.float64]:
+    """How sure each felt beat of the map is as it stands, 0 to 1; empty where nothing can be heard."""
+    step = session.map_step
+    return _reviewed(session, step, _key_of(session, step), (session.slowest, session.fastest))[0]
 
 
 def _row(doubt: Doubt) -> dict[str, Any]:

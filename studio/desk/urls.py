@@ -1,6 +1,15 @@
 from django.urls import path
 
-from studio.desk import doubt_views, lean_views, mark_views, outside_maps, version_views, views, waveform_views
+from studio.desk import (
+    bar_table,
+    doubt_views,
+    lean_views,
+    mark_views,
+    outside_maps,
+    version_views,
+    views,
+    waveform_views,
+)
 
 urlpatterns = [
     path("sessions/<int:pk>/desk", views.desk, name="desk"),
@@ -14,6 +23,7 @@ urlpatterns = [
     path("sessions/<int:pk>/outside-map", outside_maps.bring, name="outside-map"),
     path("sessions/<int:pk>/outside-map/take", outside_maps.take, name="outside-map-take"),
     path("sessions/<int:pk>/guides", views.guides, name="guides"),
+    path("sessions/<int:pk>/bars", bar_table.bars, name="bars"),
     path("sessions/<int:pk>/doubts", doubt_views.doubts, name="doubts"),
     path("sessions/<int:pk>/marks", mark_views.marks, name="marks"),
     path("sessions/<int:pk>/mark", mark_views.mark, name="mark"),

@@ -98,3 +98,19 @@ class Reach(DemoCase):
         page.keyboard.press("ArrowLeft")
         page.wait_for_function("desk.panels.stage === 'check'")
         self.assertEqual(page.evaluate("document.activeElement.dataset.stage"), "check")
+
+    def test_the_bars_are_corrected_in_a_table_by_keyboard_alone(self):
+        page = self.page
+        page.keyboard.press("Control+b")
+        field = page.locator("#at-5")
+        was = float(field.input_value())
+        field.focus()
+        page.keyboard.press("Control+a")
+        page.keyboard.type(f"{was + 0.01:.4f}")
+        page.keyboard.press("Tab")
+        page.get_by_text("Moved bar 5").wait_for()
+        self.assertEqual(page.evaluate("document.activeElement.id"), "meter-5")
+        self.assertTrue(page.locator("#pin-5").is_checked())
+        page.locator("#bar-5 th a").click()
+        settled(page)
+        self.assertAlmostEqual(self.state()["at"], was + 0.01, delta=0.0011)

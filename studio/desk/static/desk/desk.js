@@ -2,6 +2,7 @@
 // The desk: its state, and what happens when it changes. Drawing, pointing, editing and playing live in their own modules.
 
 import { gather, onFiles } from "../library/gather.js";
+import { addressOf } from "../studio/address.js";
 import { getJson, note } from "../studio/server.js";
 import { AttackMarks } from "./attacks.js";
 import { COMMANDS, commands } from "./commands.js";
@@ -54,6 +55,7 @@ export class Desk {
     this.stretches = new Stretches(this);
     this.tapping = new Tapping(this);
     /** @type {() => void} */
+    this.openTable = () => location.assign(addressOf(`/sessions/${this.facts.id}/bars`));
     this.searchCommands = () => {}; // set with the commands
     this.compare = new Compare(this);
     this.fold = new Fold(this);
