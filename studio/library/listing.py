@@ -56,11 +56,6 @@ class Listing:
             query |= {"sort": now["sort"], "down": "1" if now["down"] else "0"}
         return "?" + urlencode({k: v for k, v in query.items() if v != ""})
 
-    @property
-    def is_plain(self) -> bool:
-        """Whether all sessions are asked for."""
-        return not (self.words or self.state or self.tag)
-
 
 def from_query(query: dict[str, str]) -> Listing:
     """What an address asks for; what it cannot mean counts as not said."""
