@@ -57,7 +57,7 @@ BUNDLES: dict[str, Bundle] = {
     b.name: b
     for b in (
         Bundle("player", "For a player", "To practise and play with: the mix, the click, and a chart to read.",
-               ("chart.musicxml", "map.mid"), mix=True, click=True),
+               ("map.pdf", "chart.musicxml", "map.mid"), mix=True, click=True),
         Bundle("program", "For another program", "To go on elsewhere: all tracks from zero and of one length, with the "
                "map inside each; parts one by one.", ("map.mid", "song.mid", "labels.txt"), click=True, stems=True,
                parts=True),

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from core.formats import jams, musicxml_map, smf, tables, timed_text
+from core.formats import jams, musicxml_map, sheet, smf, tables, timed_text
 from core.formats.carried.content import to_text
 from core.formats.song import PartToWrite, write_song
 from studio.analysis.models import latest
@@ -73,6 +73,11 @@ def _chart(session: Session) -> bytes:
     return musicxml_map.write(session.tempo_map, session.title, sections_of(session), chords_of(session), key).encode()
 
 
+def _sheet(session: Session) -> sheet.Sheet:
+    holds = session.marks.filter(kind="hold").values_list("start", flat=True)
+    return sheet.Sheet(session.title, session.tempo_map, sections_of(session), list(holds))
+
+
 _XML = "application/vnd.recordare.musicxml+xml"
 _TEXT, _VTT = "text/plain; charset=utf-8", "text/vtt; charset=utf-8"
 DOCUMENTS = {
@@ -94,6 +99,10 @@ DOCUMENTS = {
                  "Beats, bars, sections, chords and tempo for research programs, exact.", _jams),
         Document("chart.musicxml", "Chart, MusicXML", "chart.musicxml", _XML,
                  "Empty bars with tempo, meters, sections and chords; bar lines within 0.01 ms.", _chart),
+        Document("map.pdf", "The take on one page, PDF", "map.pdf", "application/pdf",
+                 "For the music stand: bars, tempo, meters, sections, holds.", lambda s: sheet.pdf(_sheet(s))),
+        Document("map.svg", "The same, SVG", "map.svg", "image/svg+xml",
+                 "To be drawn on.", lambda s: sheet.svg(_sheet(s)).encode()),
         Document("chapters.vtt", "Sections as chapters, WebVTT", "chapters.vtt", _VTT,
                  "For film and web players, to the millisecond.",
                  lambda s: timed_text.chapters(sections_of(s)).encode()),
