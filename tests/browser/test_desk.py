@@ -130,6 +130,7 @@ class Desk(TestCase):
         page.wait_for_function("h => desk.here === h + 3", arg=here)
         self.assertAlmostEqual(page.evaluate("i => desk.grid.time[i]", place), time + 0.012, places=5)
         page.locator("[data-pane=steps]").click()
+        quiet(page)
         page.locator(f"[data-go='{here}']").click()
         page.wait_for_function("h => desk.here === h", arg=here)
         page.keyboard.press("Escape")
