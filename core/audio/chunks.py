@@ -1,4 +1,4 @@
-"""Chunks of RIFF, RF64 and BW64 files: their names, where they lie, and how one is written.
+"""Reads and writes the chunks of RIFF, RF64 and BW64 files.
 
 RIFF: "Multimedia Programming Interface and Data Specifications 1.0" (IBM and Microsoft, 1991); RF64: EBU Tech 3306;
 BW64: ITU-R BS.2088.

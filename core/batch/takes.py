@@ -26,16 +26,19 @@ class Take:
         """What an analysis of this take depends on; another one where files or rules have changed."""
         made = hashlib.sha256(repr((self.rule, sorted(write))).encode())
         for path in self.files:
-            facts = path.stat()
-            made.update(f"{path}\0{facts.st_size}\0{facts.st_mtime_ns}\0".encode())
+            try:
+                facts = path.stat()
+                made.update(f"{path}\0{facts.st_size}\0{facts.st_mtime_ns}\0".encode())
+            except OSError:  # gone since it was found; its analysis says so
+                made.update(f"{path}\0gone\0".encode())
         return made.hexdigest()
 
 
 def find(folders: Sequence[Path], rules: Rules) -> list[Take]:
     """All performances in the given files and folders, by name.
 
-    A folder with audio or MIDI files is one performance. With ``each = "file"`` every file in it is one, as is every
-    file that is given itself.
+    A folder with audio or MIDI files is one performance; with ``each = "file"`` each of its files is. A file that is
+    given directly is a performance too.
     """
     out: dict[str, Take] = {}
     for given in folders:

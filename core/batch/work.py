@@ -36,7 +36,7 @@ class Outcome:
     name, key
         Of the take (:class:`core.batch.takes.Take`).
     error
-        A sentence that says why there is no map; empty where there is one.
+        Why there is no map, for the engineer; empty if there is one.
     bpm, first_beat, seconds, bars, meter
         The median felt tempo; seconds of bar 1; length of the take; number of bars; the main meter.
     doubts

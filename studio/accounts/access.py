@@ -111,7 +111,7 @@ def _general(request: HttpRequest, actor: Actor, rule: General) -> HttpResponse 
     if not actor.user:
         return _to_login(request)
     if rule.who == "admin":
-        return _refused(request, "Only who runs the studio may do this.")
+        return _refused(request, "Only an administrator may do this.")
     return None
 
 

@@ -94,7 +94,7 @@ def first_admin() -> str | None:
     if User.objects.filter(is_superuser=True, is_active=True).exists():
         return None
     Invitation.objects.filter(admin=True, used__isnull=True).delete()
-    return Invitation.new(admin=True, words="Whoever runs the studio")
+    return Invitation.new(admin=True, words="the first administrator")
 
 
 def own_new_session(sender: type[Session], instance: Session, created: bool, **kwargs: Any) -> None:

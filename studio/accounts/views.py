@@ -65,7 +65,7 @@ def _only_shared() -> None:
 
 def locked_out(request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponse:
     """After too many wrong passwords."""
-    words = "Too many wrong passwords. Wait a quarter of an hour, or ask who runs the studio."
+    words = "Too many wrong passwords. Wait a quarter of an hour, or ask an administrator."
     return render(request, "failure.html", {"words": words, "status": 429, "phrase": "Too many tries"}, status=429)
 
 

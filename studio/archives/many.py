@@ -33,8 +33,7 @@ class Archived:
     trouble: str
 
 
-def _sessions(request: HttpRequest) -> list[Session]:
-    of = listing.from_query({**request.GET.dict(), **request.POST.dict()})
+def _sessions(of: listing.Listing) -> list[Session]:
     return list(listing.sessions_of(of).order_by("title", "pk").defer("told"))
 
 
@@ -52,14 +51,14 @@ def _archived(sessions: list[Session]) -> list[Archived]:
 @require_http_methods(["GET", "POST"])
 def archives(request: HttpRequest) -> HttpResponse:
     """The sessions of a listing and their archives; with POST those that are missing are made."""
-    sessions = _sessions(request)
+    of = listing.from_query(request.GET.dict())
+    sessions = _sessions(of)
     rows = _archived(sessions)
     if request.method == "POST":
         for row in rows:
             if not row.size and not row.working:
                 start(row.session, ARCHIVE)
         rows = _archived(sessions)
-    of = listing.from_query({**request.GET.dict(), **request.POST.dict()})
     ready = [r for r in rows if r.size]
     context = {
         "rows": rows,
@@ -79,7 +78,7 @@ def fetch_all(request: HttpRequest) -> HttpResponseBase:
     """All archives that lie ready, as one ZIP that is put together while it is fetched."""
     taken: set[str] = set()
     files: list[tuple[Path, str]] = []
-    for row in _archived(_sessions(request)):
+    for row in _archived(_sessions(listing.from_query(request.GET.dict()))):
         if row.size:
             title = plain_title(row.session)
             name = f"{title}, session.zip" if title not in taken else f"{title} {row.session.pk}, session.zip"

@@ -80,8 +80,8 @@ def plain(row: models.Model) -> dict[str, Any]:
 
 
 def filled(model: type[models.Model], values: Mapping[str, Any]) -> models.Model:
-    """A row made of plain values. Raises ``ValueError`` where one is missing, ``ValidationError`` where one is not
-    valid."""
+    """A row made of plain values. Raises ``ValueError`` if a value is missing and ``ValidationError`` if one is
+    invalid."""
     fields = {f.attname: f for f in model._meta.concrete_fields}
     if missing := set(fields) - set(values):
         raise ValueError(f"{model._meta.label} lacks {', '.join(sorted(missing))}")

@@ -218,6 +218,18 @@ class Running(Batch):
         self.assertEqual(first[0], second[0])
         self.assertAlmostEqual(second[1].bpm, 100, places=1)
 
+    def test_a_file_that_is_gone_stops_nobody(self):
+        self.play("a/x.wav")
+        self.play("b/x.wav")
+        found = takes.find([self.folder / "in"], rules.Rules())
+        (self.folder / "in/a/x.wav").unlink()
+        for send in (False, True):
+            with self.subTest(send=send):
+                threads = lambda: ThreadPoolExecutor(1)  # noqa: E731
+                gone, there = running.run(found, ("csv",), self.folder / f"out {send}", threads, 1, send=send)
+                self.assertTrue(gone.error)
+                self.assertEqual(there.error, "")
+
     def run_and_kill_a_worker(self, kind, count):
         for k in range(count):
             self.play(f"take {k}/x.wav")

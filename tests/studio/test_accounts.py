@@ -191,7 +191,7 @@ class GettingIn(Shared):
         token = Invitation.new(admin=True)
         client = Client()
         page = client.get(f"/invitation/{token}")
-        self.assertContains(page, "as who runs the studio")
+        self.assertContains(page, "as administrator")
         for weak in ("short", "1234567890", "password123", "boatwright1"):
             answer = client.post(f"/invitation/{token}",
                                  {"username": "boatwright", "new_password1": weak, "new_password2": weak})  # fmt: skip

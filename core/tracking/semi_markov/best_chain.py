@@ -143,12 +143,12 @@ def best_chain(
     frames of the beats, rising, and their score; no frames where no chain is worth more than none.
     """
     lengths = shortest + np.arange(len(prior))
-    cost = np.ascontiguousarray(within_ratio(cost, shortest, ratio).T)
+    cost = np.ascontiguousarray(_within_ratio(cost, shortest, ratio).T)
     frames, _, score = best_states(gain, lengths, 0 * lengths, prior, 0 * prior, cost, hold, held, opening, last)
     return frames, score
 
 
-def within_ratio(cost: Curve, shortest: int, ratio: float) -> Curve:
+def _within_ratio(cost: Curve, shortest: int, ratio: float) -> Curve:
     """The transition costs ``(to, from)``, infinite between intervals that differ by more than the factor ``ratio``."""
     cost = cost.copy()
     if ratio < np.inf:

@@ -80,7 +80,7 @@ export function keepPlace(desk, usual) {
     const here = now();
     if (here === last) return;
     const stageOf = (hash) => read(hash).stage;
-    // another stage is a page of its own, to which Back leads; all else is where one is on it
+    // Back returns to the previous stage, so a new stage gets its own history entry; other changes update the current one
     const step = stageOf(here) !== stageOf(last) ? "pushState" : "replaceState";
     history[step](null, "", `#${here}`);
     last = here;

@@ -111,7 +111,7 @@ class Command(BaseCommand):
         if settings.SHARED and (token := first_admin()):
             where = f"http://{host}:{port}{options['prefix']}" if options["behind"] is None else "the studio's address"
             self.stdout.write(
-                f"Nobody runs this studio yet. Make your account at {where}{reverse('invited', args=[token])}"
+                f"There is no administrator yet. Make that account at {where}{reverse('invited', args=[token])}"
             )
         if again := listen_again():
             self.stdout.write(f"{again} tracks are analysed again, by a newer version.")
