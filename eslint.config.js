@@ -6,7 +6,7 @@ export default [
   js.configs.recommended,
   {
     files: ["studio/**/*.js"],
-    languageOptions: { globals: { ...globals.browser, ...globals.audioWorklet } },
+    languageOptions: { globals: { ...globals.browser, ...globals.audioWorklet, LOOK: "readonly" } },
     rules: {
       "no-unused-vars": ["error", { argsIgnorePattern: "^_" }],
       "no-unused-expressions": "off",

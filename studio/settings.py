@@ -61,6 +61,7 @@ INSTALLED_APPS = [
     "studio.desk",
     "studio.parts",
     "studio.playback",
+    "studio.recording",
     "studio.harmony",
     "studio.running_order",
     "studio.delivery",

@@ -10,6 +10,7 @@ urlpatterns = [
     path("", include("studio.reshaping.urls")),
     path("", include("studio.desk.urls")),
     path("", include("studio.playback.urls")),
+    path("", include("studio.recording.urls")),
     path("", include("studio.parts.urls")),
     path("", include("studio.harmony.urls")),
     path("", include("studio.running_order.urls")),

@@ -18,6 +18,7 @@ from studio.actors import actor_name, scope
 from studio.jobs.models import Job
 from studio.library.models import Session, Track, Upload
 from studio.parts.models import Part
+from studio.recording.models import Recording
 from studio.responses import json_response
 from studio.running_order.models import Turn
 
@@ -69,6 +70,7 @@ def session_of(of: Of, key: int) -> int | None:
         "part": Part._base_manager.values_list("session"),
         "job": Job._base_manager.values_list("session"),
         "turn": Turn._base_manager.values_list("session"),
+        "recording": Recording.objects.values_list("session"),
     }
     found = rows[of].filter(pk=key).first()
     return found[0] if found else None

@@ -8,7 +8,7 @@ from typing import Literal
 from studio.accounts.models import Level
 
 #: What the key in an address is of.
-Of = Literal["session", "binned", "track", "part", "upload", "job", "turn"]
+Of = Literal["session", "binned", "track", "part", "upload", "job", "turn", "recording"]
 
 
 @dataclass(frozen=True)
@@ -62,7 +62,8 @@ RULES: dict[str, Rule | General] = {
          "parts", "parts-panel", "parts-pattern", "parts-empty", "parts-bring", "parts-take-over", "parts-loop",
          "parts-record", "parts-simulated", "score", "block", "attack-starts", "click", "click-style", "count-in",
          "reshape", "reshape-map", "reshape-state", "reshape-link", "reshape-link-tracks", "reshape-bring",
-         "order", "order-pane", "order-add"),
+         "order", "order-pane", "order-add", "record", "record-begin", "record-punch", "record-loopback",
+         "record-tuner", "record-cut-off", "record-rate"),
         Rule("session"),
     ),
     **dict.fromkeys(("take-apart", "attacks", "peaks", "samples", "track"), Rule("track")),
@@ -70,4 +71,6 @@ RULES: dict[str, Rule | General] = {
     **dict.fromkeys(("upload-part", "upload-finish"), Rule("upload")),
     **dict.fromkeys(("job-cancel", "job-dismiss"), Rule("job")),
     "turn": Rule("turn"),
+    **dict.fromkeys(("record-samples", "record-look", "record-end", "record-activate"), Rule("recording")),
+    "record-simulated": General("account"),
 }  # fmt: skip

@@ -13,7 +13,7 @@ from pydantic import Field
 from core import audio
 from core.audio import Samples
 from core.following import click
-from core.tempomap import TempoMap
+from core.tempomap import Meters, TempoMap
 from core.tempomap.limits import checked_tempo
 from studio.analysis.features import attacks
 from studio.caches import remembered
@@ -110,8 +110,12 @@ class SteadyClick(Form):
 
 
 class CountIn(Form):
+    """``bars`` of the map before a time; where there is no map, ``beats`` of ``bpm``."""
+
     at: Seconds
     bars: int = Field(1, ge=1, le=8)
+    bpm: float | None = None
+    beats: int = Field(4, ge=1, le=16)
 
 
 @require_POST
@@ -133,9 +137,7 @@ def click_style(request: HttpRequest, pk: int) -> HttpResponse:
 def click_track(request: HttpRequest, pk: int) -> HttpResponse:
     """The click: at which samples it sounds, and the sounds."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    rate = session.sample_rate
     in_clock(request, session)
-    sounds = [base64.b64encode(s.tobytes()).decode() for s in click.sounds(rate, session.click_style.sound)]
     step = session.step
     if request.GET.get("step"):  # another version, to compare by ear
         step = get_object_or_404(session.steps, pk=whole(request.GET["step"], 0, LARGEST, "There is no such version."))
@@ -150,7 +152,7 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
         found = clicks_of(session, TempoMap.steady(bpm, start=start, bars=bars))
     return JsonResponse(
         {
-            "sounds": sounds,
+            "sounds": _sounds(session),
             "samples": found.samples.tolist() if found else [],
             "kinds": found.kinds.tolist() if found else [],
         }
@@ -159,11 +161,27 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_GET
 def count_in(request: HttpRequest, pk: int) -> HttpResponse:
-    """The clicks that lead to a time, ``bars`` bars long, in the tempo found there."""
+    """The clicks that lead to a time, ``bars`` bars long, in the tempo found there; or at a tempo that is given, with
+    the sounds, for who plays without a map."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     arguments = read_form(request.GET, CountIn)
     in_clock(request, session)
-    if session.step is None:
+    if session.step is None and arguments.bpm is None:
         return JsonResponse({"samples": [], "kinds": [], "length": 0})
-    found, length = click.count_in(session.tempo_map, session.sample_rate, arguments.at, arguments.bars)
-    return JsonResponse({"samples": found.samples.tolist(), "kinds": found.kinds.tolist(), "length": length})
+    answer: dict[str, object] = {}
+    if arguments.bpm is not None:
+        try:
+            steady = TempoMap.steady(checked_tempo(arguments.bpm), Meters.of((1, f"{arguments.beats}/4")), bars=1)
+        except ValueError as e:
+            return JsonResponse({"error": str(e)}, status=422)
+        found, length = click.count_in(steady, session.sample_rate, 0.0)
+        answer["sounds"] = _sounds(session)
+    else:
+        found, length = click.count_in(session.tempo_map, session.sample_rate, arguments.at, arguments.bars)
+    return json_response({**answer, "samples": found.samples, "kinds": found.kinds, "length": length})
+
+
+def _sounds(session: Session) -> list[str]:
+    """The click's sounds as the page takes them: float32 samples in base64."""
+    made = click.sounds(session.sample_rate, session.click_style.sound)
+    return [base64.b64encode(s.tobytes()).decode() for s in made]

@@ -21,8 +21,10 @@ SLOWEST, FASTEST = 50, 150
 
 @require_GET
 def order(request: HttpRequest, pk: int) -> HttpResponse:
-    """The order in samples of the take, on the bar lines of the current map."""
-    session = with_map(pk)
+    """The order in samples of the take, on the bar lines of the current map; empty where there is none yet."""
+    session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
+    if session.step is None:
+        return json_response({"order": []})
     result = in_clock(request, session)
     tempo_map, rate = session.tempo_map, session.sample_rate
     total = round(result.seconds * rate) if result else session.frames

@@ -114,14 +114,17 @@ class Studio:
 class Browser:
     """Headless Chromium; pages fail the test on any script error."""
 
-    def __init__(self):
+    def __init__(self, *flags):
         self.play = sync_playwright().start()
-        self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=FLAGS)
+        self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
         self.errors = []
 
     def page(self, width=1280, height=800, strict=False):
         # Playwright's waiting for an expression is an eval, which the pages' policy forbids; ``strict`` leaves it on
-        page = self.chromium.new_page(viewport={"width": width, "height": height}, bypass_csp=not strict)
+        return self.watched(self.chromium.new_page(viewport={"width": width, "height": height}, bypass_csp=not strict))
+
+    def watched(self, page):
+        """A page of any context, whose errors and requests are counted."""
         page.add_init_script(COUNT_REQUESTS)
         page.on("pageerror", lambda e: self.errors.append(str(e)))
         # a script that cannot be loaded is no page error, but nothing works without it

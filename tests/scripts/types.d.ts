@@ -28,12 +28,17 @@ interface Event {
   detail: any;
 }
 
+// ---- light or dark (look.js)
+
+declare var LOOK: { turnTheme(): void; turnContrast(): void };
+
 // ---- the audio thread
 
 declare class AudioWorkletProcessor {
   port: MessagePort;
 }
 declare const currentTime: number;
+declare const currentFrame: number;
 declare const sampleRate: number;
 declare function registerProcessor(name: string, processor: typeof AudioWorkletProcessor): void;
 

@@ -24,6 +24,7 @@ from studio.desk.models import MapStep, Mark
 from studio.jobs.models import Job
 from studio.library.models import Session, Upload
 from studio.parts import part_history
+from studio.recording.models import Recording
 from studio.running_order.models import Turn
 from tests.studio.base import StudioCase
 
@@ -78,6 +79,7 @@ class EveryAddress(Shared):
             "part": part.pk,
             "upload": Upload.objects.create(session=take, name="x.wav", size=10).pk,
             "job": Job.objects.create(session=take, kind="find", state="failed").pk,
+            "recording": Recording.objects.create(session=take, rate=48_000, channels=1, starts=0).pk,
             "turn": Turn.objects.create(session=take, section=mark, place=0).pk,
         }
         self.clients = {}

@@ -52,7 +52,7 @@ class TwoTracks(TonesCase):
         self.assertEqual(result.map, map_before)
         self.assertEqual(self.fresh().step.name, "second follows first")
         page = self.client.get(f"{self.url}/panel/reshape").content.decode()
-        self.assertIn("<h4>second follows first</h4>", page)
+        self.assertIn('<h3 class="part">second follows first</h3>', page)
         self.assertIn("attacks of second fall on one of the leader", page)
 
     def test_it_may_lead_a_third_and_the_chain_holds(self):

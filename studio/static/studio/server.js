@@ -4,7 +4,7 @@
 import { addressOf } from "./address.js";
 import { clocked } from "./clock.js";
 
-const token = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
+export const csrf = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
 
 /**
  * POST (or another method) JSON. Never rejects.
@@ -56,7 +56,7 @@ async function ask(url, options) {
   try {
     const response = await fetch(addressOf(url), {
       ...options,
-      headers: { ...options.headers, "X-CSRFToken": token() },
+      headers: { ...options.headers, "X-CSRFToken": csrf() },
     });
     tellStep(response.headers.get("X-Step-Before"), response.headers.get("X-Step"));
     const text = await response.text();
@@ -147,7 +147,7 @@ export function putBytes(url, bytes, digest, onProgress) {
   return new Promise((resolve) => {
     const request = new XMLHttpRequest();
     request.open("PUT", addressOf(url));
-    request.setRequestHeader("X-CSRFToken", token());
+    request.setRequestHeader("X-CSRFToken", csrf());
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.setRequestHeader("X-Digest", digest);
     request.upload.onprogress = (e) => onProgress(e.loaded);

@@ -60,6 +60,7 @@ export const GROUPS = {
     click: [["c"], "Click on or off", (d) => toggleClick(d)],
     ears: [["Shift+C"], "Click left, tracks right", (d) => toggleEars(d)],
     lead: [["n"], "Count-in of a bar", (d) => setLead(d, d.player.bars ? 0 : 1)],
+    record: [["@"], "Record, or stop recording", (d) => d.recording.toggle()],
     "keep-in-view": [["f"], "Keep the playhead in view", (d) => toggleFollow(d)],
   },
   Doubts: {
@@ -179,7 +180,8 @@ export const GROUPS = {
     lower: [["["], "Lower waveforms", (d) => d.setWaveGain(d.waveGain * 0.8)],
     ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
     grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
-    contrast: [["Shift+H"], "High contrast, or as usual", (d) => d.setContrast()],
+    contrast: [["Shift+H"], "High contrast, or as usual", () => LOOK.turnContrast()],
+    theme: [["Ctrl+."], "Dark, or light", () => LOOK.turnTheme()],
   },
 };
 

@@ -16,13 +16,13 @@ import { drawHeads } from "./heads.js";
 import { isSilenced } from "./levels.js";
 import { loopBars } from "./looping.js";
 import { Marks } from "./marks.js";
-import { isStrong, setContrast } from "./palette.js";
 import { Overview } from "./overview.js";
 import { News } from "./news.js";
 import { Panels } from "./panels.js";
 import { keepPlace } from "./place.js";
 import { Parts } from "../parts/parts.js";
 import { Chords } from "../harmony/chords.js";
+import { Recording } from "../recording/recording.js";
 import { Reshaping } from "../reshaping/reshaping.js";
 import { Order } from "../running_order/running_order.js";
 import { Player } from "./player.js";
@@ -33,6 +33,7 @@ import { Tapping } from "./tapping.js";
 import { Tiles } from "./tiles.js";
 import { Viewport } from "./viewport.js";
 import { Waves } from "./waves.js";
+import { widening } from "./widening.js";
 
 const byId = (id) => document.getElementById(id);
 const LOWEST = 44;
@@ -63,6 +64,7 @@ export class Desk {
     this.chords = new Chords(this);
     this.order = new Order(this);
     this.reshaping = new Reshaping(this);
+    this.recording = new Recording(this);
     /** @type {Panels} */
     this.panels = new Panels(this);
     this.readout = new Readout(this);
@@ -82,6 +84,8 @@ export class Desk {
     this.step = null;
     this.here = -1;
     this.unfinished = false; // whether drawing has to go on
+    /** @type {import("../recording/take.js").GrowingTake | null} a first take that is being played */
+    this.growing = null;
     this.selected = null; // felt-beat index
     this.hover = null;
     this.hoverEnd = null; // the tab of an end of the music: "starts" or "ends"
@@ -282,11 +286,6 @@ export class Desk {
     this.fold.draw();
   }
 
-  setContrast() {
-    setContrast(!isStrong());
-    this.redraw();
-  }
-
   layout() {
     const room = this.scroller.clientHeight;
     const count = Math.max(1, this.lanes.length);
@@ -339,6 +338,8 @@ export class Desk {
 
   async begin() {
     this.view.addEventListener("change", () => this.redraw());
+    widening();
+    document.addEventListener("look", () => (this.redraw(), this.fold.draw()));
     new ResizeObserver(() => this.layout()).observe(this.scroller);
     this.scroller.addEventListener("scroll", () => this.redraw());
     this.player.addEventListener("state", () => {

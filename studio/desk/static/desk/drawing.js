@@ -3,7 +3,7 @@
 
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
-/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "before" | "canvas" | "compare" | "contourScale" | "doubts" | "grid" | "gridStrength" | "hover" | "hoverEnd" | "isSilenced" | "laneHeight" | "lanes" | "later" | "loop" | "marks" | "parts" | "reshaping" | "scroller" | "selected" | "tapping" | "view" | "waveGain" | "waves">} Needs what this uses of the desk */
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "before" | "canvas" | "compare" | "contourScale" | "doubts" | "grid" | "gridStrength" | "growing" | "hover" | "hoverEnd" | "isSilenced" | "laneHeight" | "lanes" | "later" | "loop" | "marks" | "parts" | "reshaping" | "scroller" | "selected" | "tapping" | "view" | "waveGain" | "waves">} Needs what this uses of the desk */
 
 export const STRIP = 17; // pixels of time above the bars in the ruler
 export const TAB = 26; // width of the handles at the ends of the mapped music
@@ -314,6 +314,7 @@ export function drawLanes(desk) {
   shadeLoop(context, desk, height);
   shadeChange(context, desk, height);
   context.translate(0, -scroll); // the canvas is as high as what is seen of the lanes
+  desk.growing?.draw(context, height);
   const budget = { ms: 3, ahead: 1.2 };
   let whole = true;
   const { lanes } = desk;

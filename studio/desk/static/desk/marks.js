@@ -7,7 +7,7 @@ import { Latest, note, send } from "../studio/server.js";
 
 /** @typedef {Pick<import("./desk.js").Desk, "doubts" | "editing" | "facts" | "go" | "grid" | "loop" | "player" | "redraw" | "setLoop" | "view">} Needs what this uses of the desk */
 
-export const SECTION_COLOURS = ["#7d530c", "#1f655a", "#52627a", "#9a3324", "#5b4a78"];
+const sectionColours = () => [INK.warning, INK.pin, INK.wave, INK.bar, INK.violet];
 
 /** Marks that are drawn over the lanes, and what stands in them. */
 const OVER = { lock: "locked", hold: "hold", free: "no beats" };
@@ -132,7 +132,8 @@ export class Marks {
   }
 
   colour(mark) {
-    return SECTION_COLOURS[mark.colour % SECTION_COLOURS.length];
+    const colours = sectionColours();
+    return colours[mark.colour % colours.length];
   }
 
   /** Locks, holds and free stretches over the lanes; each with its own hatching, so that colour is not the only sign. */

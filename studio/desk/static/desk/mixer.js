@@ -130,6 +130,7 @@ class Mixer extends AudioWorkletProcessor {
       waiting: this.waiting,
       leading: this.lead !== null,
       time: currentTime,
+      frame: currentFrame,
       id: this.id,
       order: this.route.order && {
         item: this.route.item,

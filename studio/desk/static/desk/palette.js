@@ -1,46 +1,34 @@
 // @ts-check
-// The colours of theme.css as the canvases use them.
+// The colours of colours.css as the canvases use them.
 
-const USUAL = {
-  ink: "#22262e",
-  wave: "#52627a",
-  faint: "#b3a993",
-  faded: "#5f5a50",
-  rule: "#d8ccb6",
-  beat: "rgba(34, 38, 46, 0.26)",
-  bar: "#9a3324",
-  pin: "#1f655a",
-  paper: "#f7f2e8",
-  sheet: "#fdfaf3",
-  shade: "#eee6d6",
-  loop: "rgba(31, 101, 90, 0.14)",
-  changed: "rgba(125, 83, 12, 0.16)",
+/** What canvases call them, and the variables behind that. */
+const NAMES = {
+  ink: "ink",
+  wave: "wave",
+  faint: "faint",
+  faded: "faded",
+  rule: "rule",
+  bar: "madder",
+  pin: "verdigris",
+  warning: "ochre",
+  amber: "amber",
+  violet: "violet",
+  paper: "paper",
+  sheet: "sheet",
+  shade: "shade",
+  loop: "loop",
+  changed: "changed",
 };
-const STRONG = {
-  ink: "#000000",
-  wave: "#1d3050",
-  faint: "#8a857a",
-  faded: "#2e2b26",
-  rule: "#6f6a5f",
-  beat: "rgba(0, 0, 0, 0.55)",
-  bar: "#7d1200",
-  pin: "#00493f",
-  paper: "#ffffff",
-  sheet: "#ffffff",
-  shade: "#e9e9e6",
-  loop: "rgba(0, 73, 63, 0.22)",
-  changed: "rgba(87, 55, 0, 0.28)",
-};
-export const INK = {};
+/** @type {Record<keyof typeof NAMES, string>} */
+export const INK = { ...NAMES };
 
-/** Draw in strong contrast from now on, or as usual; kept for this machine. */
-export function setContrast(strong) {
-  Object.assign(INK, strong ? STRONG : USUAL);
-  document.documentElement.dataset.contrast = strong ? "strong" : "usual";
-  localStorage.setItem("contrast", strong ? "strong" : "usual");
+/** Take the colours from the styles, again whenever light, dark or contrast changes. */
+function readColours() {
+  const style = getComputedStyle(document.documentElement);
+  for (const [name, variable] of Object.entries(NAMES)) INK[name] = style.getPropertyValue(`--${variable}`).trim();
 }
-export const isStrong = () => document.documentElement.dataset.contrast === "strong";
-setContrast(isStrong());
+readColours();
+document.addEventListener("look", readColours);
 export const SANS = '"Source Sans 3", sans-serif';
 export const SERIF = '"Newsreader", serif';
 

@@ -6,7 +6,12 @@ import { clocked } from "../studio/clock.js";
 import { getJson, note, tryJson } from "../studio/server.js";
 
 const AHEAD = 12; // blocks kept loaded in front
+const QUANTUM = 128; // frames that the audio thread makes at once
 const MOST = 48; // blocks held in all
+
+/** The sounds of an answer, as samples. */
+const soundsOf = ({ sounds }) =>
+  sounds.map((s) => new Float32Array(Uint8Array.from(atob(s), (c) => c.charCodeAt(0)).buffer));
 
 export class Player extends EventTarget {
   constructor(facts) {
@@ -71,6 +76,9 @@ export class Player extends EventTarget {
       this.startLatency = performance.now() - this.pressed;
       this.pressed = null;
     }
+    // which sample of the session the sound card's clock plays: what is recorded has its place by that
+    if (data.what === "at" && data.playing && !data.leading && !data.waiting)
+      this.dispatchEvent(new CustomEvent("placed", { detail: data.at - data.frame - QUANTUM }));
     this.#stream();
   }
 
@@ -132,17 +140,25 @@ export class Player extends EventTarget {
   async refreshClick(step) {
     const click = await tryJson(`/sessions/${this.facts.id}/click${step ? `?step=${step}` : ""}`);
     if (!click) return;
-    const sounds = click.sounds.map((s) => new Float32Array(Uint8Array.from(atob(s), (c) => c.charCodeAt(0)).buffer));
-    this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds });
+    this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds: soundsOf(click) });
   }
 
   /** A click at a steady tempo from the playhead on, where there is no map yet. */
   async steadyClick(bpm) {
     const click = await tryJson(`/sessions/${this.facts.id}/click?bpm=${bpm}&from=${this.at / this.facts.rate}`);
     if (!click) return;
-    const sounds = click.sounds.map((s) => new Float32Array(Uint8Array.from(atob(s), (c) => c.charCodeAt(0)).buffer));
-    this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds });
+    this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds: soundsOf(click) });
     this.play();
+  }
+
+  /** So many beats of a steady click, where there is nothing else to play. */
+  async countIn(bpm, beats) {
+    const lead = await tryJson(`/sessions/${this.facts.id}/count-in?at=0&bpm=${bpm}&beats=${beats}`);
+    if (!lead) return;
+    this.context.resume();
+    await this.ready;
+    this.#post({ do: "clicks", samples: [], kinds: [], sounds: soundsOf(lead) });
+    this.#post({ do: "play", at: 0, lead });
   }
 
   setClick(level) {

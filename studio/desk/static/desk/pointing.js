@@ -2,21 +2,25 @@
 // Pointer and wheel on the canvases: go somewhere, take hold of a line, loop a stretch, scroll, zoom.
 
 import { STRIP, TAB } from "./drawing.js";
+import { Touch } from "./touch.js";
 
-/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "canvas" | "contourScale" | "editing" | "facts" | "grid" | "hover" | "hoverEnd" | "laneHeight" | "loop" | "panels" | "player" | "redraw" | "reshaping" | "scroller" | "select" | "setLoop" | "setWaveGain" | "view" | "wake" | "waveGain">} Needs what this uses of the desk */
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "canvas" | "contourScale" | "editing" | "facts" | "grid" | "hover" | "hoverEnd" | "laneHeight" | "loop" | "panels" | "player" | "redraw" | "reshaping" | "scroller" | "select" | "selected" | "setLoop" | "setWaveGain" | "view" | "wake" | "waveGain">} Needs what this uses of the desk */
 
 const GRAB = 9; // pixels around a line that take hold of it
+const FINGER = 18; // the same for a finger
 
 /** @param {Needs} desk */
 export function pointing(desk) {
   const { ruler, lanes, contour, overview } = desk.canvas;
   const xOf = (e) => e.clientX - lanes.getBoundingClientRect().left;
 
-  const beatAt = (x) => {
+  const touch = new Touch(desk);
+
+  const beatAt = (x, within = GRAB) => {
     const { grid, view } = desk;
     if (!grid) return null;
     let best = null;
-    let distance = GRAB;
+    let distance = within;
     grid.lines(view, (i, at, isBar) => {
       const d = Math.abs(at - x) - (isBar ? 1 : 0); // where both are near, the bar line
       if (d < distance) [best, distance] = [i, d];
@@ -78,24 +82,31 @@ export function pointing(desk) {
       if (end) return desk.editing.dragEnd(canvas, e, end);
       const dot = canvas === contour ? dotAt(x, e.offsetY) : null;
       if (dot !== null) {
-        desk.select(dot);
-        desk.panels.turn("beat");
+        choose(dot);
         return desk.editing.dragTempo(canvas, e, dot);
       }
       const held = canvas === lanes ? desk.reshaping.dragging.at(x, e.offsetY) : null;
       if (held) return desk.reshaping.dragging.start(canvas, e, held, (ev) => desk.view.time(xOf(ev)));
       if (canvas === contour) return stretch(canvas, e, x); // lines are held in the ruler and the lanes
-      const beat = beatAt(x);
-      if (beat !== null) {
-        desk.select(beat);
-        desk.panels.turn("beat");
-        desk.editing.dragBeat(canvas, e, beat, canvas === lanes ? trackAt : () => undefined);
-      } else {
-        desk.select(null);
-        desk.player.seek(desk.view.time(x));
-      }
-      return undefined;
+      const byTouch = e.pointerType === "touch";
+      const beat = beatAt(x, byTouch ? FINGER : GRAB);
+      // a finger in the lanes moves a line only when that was chosen before: most of the time it scrolls
+      if (byTouch && (beat === null || (canvas === lanes && beat !== desk.selected)))
+        return touch.down(canvas, e, () => (beat === null ? leave(x) : choose(beat)));
+      if (beat === null) return leave(x);
+      choose(beat);
+      return desk.editing.dragBeat(canvas, e, beat, canvas === lanes ? trackAt : () => undefined);
     });
+  }
+
+  function choose(beat) {
+    desk.select(beat);
+    desk.panels.turn("beat");
+  }
+
+  function leave(x) {
+    desk.select(null);
+    desk.player.seek(desk.view.time(x));
   }
 
   /** Drag along the time strip: a loop from line to line, with Ctrl from attack to attack, with Alt free; a plain click

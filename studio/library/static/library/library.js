@@ -44,7 +44,16 @@ async function startFrom(file) {
   else note(made.data.error ?? "The session could not be made.", true);
 }
 
+/** An empty session, and its Record pane. */
+async function record() {
+  const day = new Date().toLocaleDateString("en-GB", { day: "numeric", month: "long" });
+  const made = await send("/sessions/new", { title: `Session of ${day}` });
+  if (made.ok) location.href = `${made.data.url}#stage=gather&pane=record`;
+  else note(made.data.error ?? "The session could not be made.", true);
+}
+
 onFiles(document.getElementById("choose"), take);
+document.getElementById("record-take").addEventListener("click", record);
 document.getElementById("song").addEventListener("change", (e) => {
   const field = /** @type {HTMLInputElement} */ (e.target);
   if (field.files.length) startFrom(field.files[0]);

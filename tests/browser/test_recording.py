@@ -1,0 +1,157 @@
+"""Recording in the real page: a fake input device for the content, the player's own sound for the place in time."""
+
+import tempfile
+import time
+from pathlib import Path
+from unittest import TestCase
+
+import numpy as np
+import scipy.signal as sps
+import soundfile as sf
+
+from core.audio.growing import HEADER
+from tests.browser.studio import Browser, Studio, quiet, settled
+
+RATE = 44_100  # of Chromium's fake device
+#: What is sent to the loudspeakers comes back as input, as by a cable; the browser delays it on its way.
+CABLE = """() => {
+  const { connect } = AudioNode.prototype, ends = new Map();
+  const end = (context) => ends.get(context) ?? ends.set(context, context.createMediaStreamDestination()).get(context);
+  AudioNode.prototype.connect = function (to, ...more) {
+    if (to === this.context.destination && !(this instanceof GainNode)) connect.call(this, end(this.context));
+    return connect.call(this, to, ...more);
+  };
+  navigator.mediaDevices.getUserMedia = async () => end(desk.player.context).stream.clone();
+  desk.player.node.connect(desk.player.context.destination);
+}"""
+STEPS = """(sessions) => fetch('/sessions/new', { method: 'POST', body: JSON.stringify({ title: 'Recorded' }),
+  headers: { 'X-CSRFToken': document.cookie.match(/csrftoken=([^;]+)/)[1], 'Content-Type': 'application/json' } })
+  .then((r) => r.json())"""
+
+
+def place_of(piece, whole):
+    """Where a piece stands in a sound, and the largest difference there."""
+    match = sps.fftconvolve(whole, piece[::-1], mode="valid")
+    total = np.concatenate(([0.0], np.cumsum(whole**2)))
+    at = int(np.argmin(total[len(piece) :] - total[: -len(piece)] - 2 * match))  # the least squares
+    return at, float(np.max(np.abs(whole[at : at + len(piece)] - piece)))
+
+
+class Recording(TestCase):
+    def setUp(self):
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+        self.studio = Studio(self.folder, demo=True).start()
+        self.addCleanup(self.studio.stop)
+
+    def browser(self, *flags):
+        browser = Browser(*flags)
+        self.addCleanup(browser.close)
+        return browser
+
+    def opened(self, page, address):
+        page.goto(f"{self.studio.url}{address}#stage=gather&pane=record")
+        settled(page)
+        page.get_by_role("tab", name="Record", exact=True).click()
+
+    def strokes(self):
+        """A free performance of strokes, as 16-bit samples."""
+        rng = np.random.default_rng(4)
+        at = np.cumsum(0.5 + 0.02 * rng.standard_normal(120))
+        x = np.zeros(round(RATE * (at[-1] + 1)))
+        for i, t in enumerate(at):
+            n = np.arange(6000)
+            x[round(t * RATE) :][:6000] += (0.5 if i % 4 == 0 else 0.3) * rng.standard_normal(6000) * np.exp(-n / 500)
+        return np.round(np.clip(x, -1, 1) * 32767) / 32768
+
+    def test_a_take_is_recorded_to_the_sample_and_mapped_though_the_server_dies(self):
+        sound, played = self.folder / "input.wav", self.strokes()
+        sf.write(sound, played, RATE, "PCM_16")
+        browser = self.browser("--use-fake-ui-for-media-stream", "--use-fake-device-for-media-stream",
+                               f"--use-file-for-fake-audio-capture={sound}%noloop")  # fmt: skip
+        page = browser.page()
+        page.goto(self.studio.url)
+        made = page.evaluate(STEPS)
+        self.opened(page, made["url"])
+        page.get_by_role("button", name="Open", exact=True).click()
+        page.wait_for_function("desk.facts.rate === 44100 && desk.recording?.input.isOpen", timeout=20_000)
+        page.get_by_role("button", name="Record", exact=True).click()
+        page.wait_for_function("desk.recording.pass?.frames > 3 * desk.facts.rate", timeout=20_000)
+        self.studio.kill()
+        page.get_by_text("The server does not answer. What is played is kept here").wait_for()
+        self.studio.start()
+        # the map so far is shown while it is played
+        page.wait_for_function("desk.recording.pass && desk.grid?.length > 8", timeout=40_000)
+        self.assertIsNone(page.evaluate("desk.step"))
+        page.get_by_role("button", name="Stop", exact=True).click()
+        page.wait_for_function("desk.step && desk.facts.tracks[0].analysed", timeout=40_000)
+        recorded = sf.read(next((self.folder / "sessions" / str(made["id"])).glob("*/source.wav")), dtype="float64")[0]
+        self.assertGreater(len(recorded), 11 * RATE)
+        # before and after the server was away the samples are those that went in, to the step of 16 bits
+        places = []
+        for second in (1, 6, 10):
+            at, off = place_of(recorded[second * RATE :][: RATE // 2], played)
+            self.assertLessEqual(off, 1.001 / 32768, second)
+            places.append(at - second * RATE)
+        # the fake device itself may leave out some of its buffers of 10 ms
+        self.assertTrue(all(abs(p - places[0]) % 441 == 0 and abs(p - places[0]) < 0.1 * RATE for p in places), places)
+        self.assertEqual(browser.errors, [])
+
+    def test_a_closed_page_loses_less_than_a_second(self):
+        browser = self.browser()
+        page = browser.page()
+        page.goto(self.studio.url)
+        made = page.evaluate(STEPS)
+        self.opened(page, made["url"])
+        page.get_by_label("Input").select_option("simulated")
+        page.wait_for_function("desk.recording.input.isOpen")
+        page.get_by_role("button", name="Tuner").click()
+        page.wait_for_function("document.getElementById('tuner-note').textContent !== '–'", timeout=20_000)
+        page.keyboard.press("@")
+        page.wait_for_function("desk.recording.pass?.frames > 3 * desk.facts.rate", timeout=20_000)
+        frames = page.evaluate("desk.recording.pass.frames")
+        page.close()
+        time.sleep(0.5)
+        file = next((self.folder / "sessions" / str(made["id"])).glob("recording-*.wav"))
+        self.assertGreater((file.stat().st_size - HEADER) / 4, frames - 48_000)
+        self.assertEqual(browser.errors, [])
+
+    def test_what_is_played_along_lies_where_it_was_played(self):
+        """With the latency measured, the player's own sound recorded from bar to bar is the recording itself."""
+        browser = self.browser()
+        page = browser.page()
+        self.opened(page, "/sessions/3/desk")
+        page.evaluate(CABLE)
+        page.get_by_role("button", name="Open", exact=True).click()
+        page.wait_for_function("desk.recording.input.isOpen")
+        page.evaluate("desk.player.setClick(0); for (const t of desk.facts.tracks) t.muted = t.name !== 'Double bass'; "
+                      "for (const t of desk.facts.tracks) t.gain = 0; desk.player.mix()")  # fmt: skip
+        page.get_by_role("button", name="Measure").click()
+        page.get_by_text("ms there and back").wait_for()
+        page.get_by_label("Bars", exact=True).fill("5")
+        page.get_by_label("to", exact=True).fill("6")
+        page.get_by_label("Name").fill("Along")
+        page.get_by_role("button", name="Record", exact=True).click()
+        page.wait_for_function("desk.facts.tracks.some((t) => t.name === 'Along')", timeout=30_000)
+        quiet(page)
+        tracks = {t["name"]: t["id"] for t in page.evaluate("desk.facts.tracks")}
+        lines = page.evaluate(
+            "[5, 7].map((b) => desk.grid.time[desk.grid.bar.findIndex((x, i) => x === b && desk.grid.beat[i] === 1)])"
+        )
+        folder = self.folder / "sessions" / "3"
+        bass, rate = sf.read(folder / str(tracks["Double bass"]) / "source.wav", dtype="float64")
+        along, _ = sf.read(folder / str(tracks["Along"]) / "source.wav", dtype="float64")
+        first, last = (round(t * rate) for t in lines)
+        self.assertEqual(len(along), last - first)
+        at, off = place_of(along[rate // 4 : rate], bass)
+        self.assertEqual(at, first + rate // 4)
+        self.assertLess(off, 1e-3)
+        # a second pass: one of the two sounds
+        page.get_by_role("button", name="Record", exact=True).click()
+        page.wait_for_function("desk.facts.tracks.some((t) => t.name === 'Along (2)')", timeout=30_000)
+        silent = page.evaluate("desk.facts.tracks.filter((t) => t.name.startsWith('Along')).map((t) => t.muted)")
+        self.assertEqual(silent, [True, False])
+        page.get_by_role("button", name="Use Along: the others of its name fall silent").click()
+        page.wait_for_function("desk.facts.tracks.find((t) => t.name === 'Along (2)').muted")
+        self.assertEqual(browser.errors, [])
