@@ -1,7 +1,7 @@
 # Diachron. `make demo` sets everything up and serves the demo; `make test` runs all tests.
 
 # Any Python from 3.11 to 3.14.
-PYTHON ?= $(shell command -v python3.11 || command -v python3)
+PYTHON ?= $(shell command -v python3.11 || command -v python3 || echo python3)
 PORT ?= 8020
 BIN := .venv/bin
 # Tests run side by side; 2 is right for two cores.
@@ -12,25 +12,37 @@ RUN_TESTS := OPENBLAS_NUM_THREADS=1 .venv/bin/python manage.py test --parallel $
 # What is compiled is compiled once, before several processes want it.
 WARM_UP := OPENBLAS_NUM_THREADS=1 .venv/bin/python -m tests.warm_up
 
-.PHONY: setup setup-tests demo test test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
+.PHONY: look-ready setup setup-tests demo test test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
 
 # ---- what runs the product
 
-setup: .venv/.ready node_modules/.ready
+setup: look-ready .venv/.ready node_modules/.ready
+
+# What is missing is told before anything is installed.
+look-ready:
+	@$(PYTHON) deploy/ready.py
 
 .venv/.ready: requirements.lock pyproject.toml
 	@test -d .venv || $(PYTHON) -m venv .venv
-	$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock
-	$(BIN)/pip install --quiet --disable-pip-version-check --no-deps -e .
+	@echo "Installing the Python packages (a minute or two, once) ..."
+	@$(BIN)/pip install --quiet --disable-pip-version-check -r requirements.lock
+	@$(BIN)/pip install --quiet --disable-pip-version-check --no-deps -e .
 	@touch $@
 
 # Styles and fonts. Tools for the scripts come with the tests.
 node_modules/.ready: package.json package-lock.json
-	npm ci --silent --omit=dev
+	@echo "Installing the page's styles, scripts and fonts ..."
+	@npm ci --silent --omit=dev
 	@touch $@
 
-demo: setup
-	$(BIN)/python manage.py serve --demo --port $(PORT)
+# OPEN= leaves the browser alone.
+OPEN ?= --open
+
+demo:
+	@$(PYTHON) deploy/ready.py --port $(PORT)
+	@$(MAKE) --no-print-directory setup
+	@echo "Starting. The first time four demo performances are played and analysed, half a minute in all."
+	@$(BIN)/python manage.py serve --demo $(OPEN) --port $(PORT)
 
 # ---- what tests it
 

@@ -74,10 +74,8 @@ def main() -> None:
             page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
             page.wait_for_timeout(1500)
             page.screenshot(path=TARGET / "desk.png")
-            page.evaluate("desk.view.set(38.6, 362); desk.select(desk.grid.index(desk.grid.nearest(41.0)))")
-            page.wait_for_timeout(1500)
-            page.screenshot(path=TARGET / "desk-bar.png")
-            page.keyboard.press("w")
+            other_looks(browser, studio)
+            record(browser, studio)
             doubt(browser, studio)
             two_takes(browser, studio)
             for stage in ("Guide", "Find", "Deliver"):
@@ -109,11 +107,6 @@ def main() -> None:
             page.screenshot(path=TARGET / "order.png")
             page.keyboard.press("u")
             page.keyboard.press(" ")
-            page.get_by_role("tab", name="Check").click()
-            page.evaluate("desk.setLoop([desk.grid.time[28], desk.grid.time[60]])")
-            page.get_by_role("tab", name="Stretch").click()
-            page.wait_for_timeout(900)
-            page.screenshot(path=TARGET / "stretch.png")
             reshaping(page)
             page.get_by_role("tab", name="Check").click()
             page.evaluate("desk.setLoop(null); desk.panels.turn('doubts')")
@@ -128,8 +121,6 @@ def main() -> None:
             ):
                 page.evaluate("(edit) => desk.editing.make(edit)", edit)
             page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
-            page.wait_for_timeout(600)
-            page.screenshot(path=TARGET / "fold-wrong.png")
             page.keyboard.press("v")
             page.get_by_role("tab", name="Steps").click()
             page.evaluate("(step) => desk.compare.with(step)", right)
@@ -148,6 +139,46 @@ def main() -> None:
         finally:
             browser.close()
             studio.stop()
+
+
+def other_looks(browser, studio) -> None:
+    """The same desk in the dark, and upright on a tablet."""
+    for name, options in (
+        ("dark", {"viewport": {"width": 1280, "height": 800}, "color_scheme": "dark"}),
+        ("tablet", {"viewport": {"width": 820, "height": 1180}, "has_touch": True, "is_mobile": True}),
+    ):
+        context = browser.chromium.new_context(bypass_csp=True, **options)
+        page = browser.watched(context.new_page())
+        page.goto(f"{studio.url}/sessions/3/desk")
+        settled(page)
+        page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+        page.evaluate("desk.doubts.visit(1)" if name == "dark" else "desk.view.fit()")
+        page.wait_for_timeout(1500)
+        page.screenshot(path=TARGET / f"{name}.png")
+        context.close()
+
+
+def record(browser, studio) -> None:
+    """A first take, while the demo's simulated player plays it."""
+    page = browser.page()
+    page.goto(studio.url)
+    settled(page)
+    page.get_by_role("button", name="Record a take").click()
+    page.wait_for_url("**/desk*")
+    settled(page)
+    page.get_by_role("tab", name="Record", exact=True).click()
+    page.locator("#record-input").select_option("simulated")
+    page.wait_for_function("desk.recording.input.isOpen", timeout=30_000)
+    page.get_by_role("button", name="Tuner").click()
+    page.keyboard.press("@")
+    page.wait_for_function("desk.grid?.length > 60", timeout=90_000)
+    page.wait_for_timeout(1500)
+    page.screenshot(path=TARGET / "record.png")
+    page.keyboard.press("@")
+    page.wait_for_function("desk.step", timeout=60_000)
+    page.evaluate("fetch(`/sessions/${desk.facts.id}`, { method: 'DELETE', headers: "
+                  "{ 'X-CSRFToken': document.cookie.match(/csrftoken=([^;]+)/)[1] } })")  # fmt: skip
+    page.close()
 
 
 def doubt(browser, studio) -> None:

@@ -10,7 +10,7 @@ from core import cli
 #: Commands of the studio: what they are called, and what Django calls them.
 STUDIO = {
     "serve": (["serve"], "run the studio: a page in the browser, and what works behind it"),
-    "demo": (["serve", "--demo"], "run the studio with the demo sessions"),
+    "demo": (["serve", "--demo", "--open"], "run the studio with the demo sessions"),
     "backup": (["backup"], "write everything into one file"),
     "archive": (["archive"], "write sessions as files of their own, or look whether such files are whole"),
     "open": (["open_archive"], "open sessions that were archived"),

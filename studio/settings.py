@@ -62,6 +62,7 @@ INSTALLED_APPS = [
     "studio.parts",
     "studio.playback",
     "studio.recording",
+    "studio.manual",
     "studio.harmony",
     "studio.running_order",
     "studio.delivery",
@@ -178,9 +179,11 @@ VENDORED = {
     "fonts/newsreader": "@fontsource-variable/newsreader/files",
     "fonts/source-sans": "@fontsource-variable/source-sans-3/files",
 }
-_modules = BASE / "node_modules"
+_modules, _pictures = BASE / "node_modules", BASE / "docs" / "screenshots"
 STATICFILES_DIRS = [
     BASE / "studio" / "static",
+    # the manual's pictures; a wheel has copies
+    ("pictures", _pictures if _pictures.exists() else BASE / "studio" / "vendor" / "pictures"),
     *((to, _modules / at if _modules.exists() else BASE / "studio" / "vendor" / to) for to, at in VENDORED.items()),
 ]
 # Files are served from where they are, without a collecting step.

@@ -17,6 +17,7 @@ urlpatterns = [
     path("", include("studio.delivery.urls")),
     path("", include("studio.archives.urls")),
     path("", include("studio.accounts.urls")),
+    path("", include("studio.manual.urls")),
     path("health", health, name="health"),
 ]
 

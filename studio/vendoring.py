@@ -1,4 +1,4 @@
-"""Puts what comes from npm into the package before a wheel is built; run by `make wheel`."""
+"""Puts what comes from npm, and the manual's pictures, into the package before a wheel is built (`make wheel`)."""
 
 import shutil
 
@@ -20,6 +20,7 @@ def main() -> None:
         package = modules.joinpath(*at.split("/")[: 2 if at.startswith("@") else 1])
         for licence in package.glob("LICENSE*"):
             shutil.copyfile(licence, target / licence.name)
+    shutil.copytree(settings.BASE / "docs" / "screenshots", to / "pictures", dirs_exist_ok=True)
 
 
 if __name__ == "__main__":

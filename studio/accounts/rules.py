@@ -40,6 +40,8 @@ RULES: dict[str, Rule | General] = {
     "password": General(),
     "people": General("admin"),
     "library": General(),
+    "manual": General("anybody"),
+    "manual-page": General("anybody"),
     "session-new": General(),
     "session-from-song": General(),
     "archives": General(level=Level.DELIVER),

@@ -22,6 +22,8 @@ def analyse_harmony(job: Job, report: Report) -> Harmony:
     if session.step is None:
         raise NoChords("Chords are found beat by beat, and this session has no map yet. Find its beats first.")
     tracks = [t for t in session.tracks.all() if t.analysed]
+    if not tracks:
+        raise NoChords("No track has been listened to yet. Wait until the tracks are analysed, then try again.")
     parts = []
     for i, track in enumerate(tracks):
         report(f"Listening for tones in {track.name}", i / len(tracks))

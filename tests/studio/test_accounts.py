@@ -94,7 +94,7 @@ class EveryAddress(Shared):
     def address(self, name, rule, converters):
         given = {"stage": "check", "level": 64, "tile": 0, "number": 0, "step": self.take.step_id, "token": "x",
                  "track": self.keys["track"], "part": self.keys["part"], "key": "map.mid",
-                 "name": "player"}  # fmt: skip
+                 "name": "player", "slug": "check"}  # fmt: skip
         given["pk"] = self.keys.get(getattr(rule, "of", ""), 0)
         return reverse(name, kwargs={k: given[k] for k in converters})
 

@@ -181,6 +181,8 @@ export const GROUPS = {
     ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
     grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
     contrast: [["Shift+H"], "High contrast, or as usual", () => LOOK.turnContrast()],
+    tour: [["Ctrl+,"], "The tour: seven steps", (d) => d.beginTour()],
+    manual: [["F1"], "Help on this pane", () => document.getElementById("manual").click()],
     theme: [["Ctrl+."], "Dark, or light", () => LOOK.turnTheme()],
   },
 };

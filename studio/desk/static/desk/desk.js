@@ -31,6 +31,7 @@ import { Readout } from "./readout.js";
 import { Stretches } from "./stretches.js";
 import { Tapping } from "./tapping.js";
 import { Tiles } from "./tiles.js";
+import { Tour, isAskedFor } from "./tour.js";
 import { Viewport } from "./viewport.js";
 import { Waves } from "./waves.js";
 import { widening } from "./widening.js";
@@ -65,6 +66,7 @@ export class Desk {
     this.order = new Order(this);
     this.reshaping = new Reshaping(this);
     this.recording = new Recording(this);
+    this.tour = new Tour(this);
     /** @type {Panels} */
     this.panels = new Panels(this);
     this.readout = new Readout(this);
@@ -296,6 +298,11 @@ export class Desk {
     this.redraw();
   }
 
+  beginTour() {
+    /** @type {HTMLDialogElement} */ (byId("help")).close();
+    this.tour.begin();
+  }
+
   redraw() {
     if (this.asked) return;
     this.asked = true;
@@ -367,10 +374,12 @@ export class Desk {
     this.layout();
     await document.fonts.ready;
     this.setMap(await getJson(`/sessions/${this.facts.id}/map`));
+    const toured = isAskedFor();
     const arrive = keepPlace(this, this.step ? "check" : this.facts.tracks.length ? "find" : "gather");
     await this.player.ready;
     arrive();
     document.body.dataset.ready = "yes";
+    if (toured) this.tour.begin();
   }
 }
 

@@ -2,6 +2,7 @@
 // The stages along the top, the side panel of each, the panes inside one, and the sheets that belong to some.
 
 import { setLead } from "./switches.js";
+import { addressOf } from "../studio/address.js";
 import { fill } from "../studio/server.js";
 
 /** @typedef {Pick<import("./desk.js").Desk, "clickLevel" | "compare" | "doubts" | "facts" | "follows" | "marks" | "parts" | "player" | "reach" | "reshaping" | "selected" | "setReach" | "step" | "stretches">} Needs what this uses of the desk */
@@ -104,6 +105,8 @@ export class Panels {
     for (const b of tabs) b.setAttribute("aria-selected", b.dataset.pane === this.pane);
     for (const el of document.querySelectorAll("[data-shows]")) el.hidden = el.dataset.shows !== this.pane;
     if (this.pane === "stretch") this.desk.stretches.show();
+    /** @type {HTMLAnchorElement} */ (byId("manual")).href =
+      `${addressOf("/manual")}/${this.stage}#${tabs.length ? this.pane : this.stage}`;
     this.#sheet();
   }
 

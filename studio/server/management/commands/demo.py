@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.core.management.base import BaseCommand
+from django.core.management.base import BaseCommand, CommandParser
 
 from core.demo import boathouse, kitchen, others
 from core.demo.files import write_tracks
@@ -17,6 +17,7 @@ from studio.jobs.queue import taken
 from studio.jobs.working import work
 from studio.library.models import Session
 from studio.library.uploads import add_track
+from studio.server.dressing import dress
 
 #: What the demo consists of; the main one stands on top of the library.
 PLAYS = (others.machine, others.rubato, boathouse.perform, kitchen.perform)
@@ -26,7 +27,10 @@ MAIN = boathouse.TITLE
 class Command(BaseCommand):
     help = __doc__
 
-    def handle(self, **options: Any) -> None:
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--dressed", action="store_true", help="sections, chords and a part for the main one, too")
+
+    def handle(self, *, dressed: bool = False, **options: Any) -> None:
         """Each performance is made once, also where making them was broken off; no other session is touched."""
         note = settings.DATA / "demo-made"
         made = _made(note)
@@ -36,13 +40,20 @@ class Command(BaseCommand):
             performance = play()
             if performance.title in made:
                 continue
-            self.stdout.write(f"Playing the demo “{performance.title}” ...")
-            self.stdout.flush()
+            self._tell(f"Playing “{performance.title}” and finding its beats ({len(made) + 1} of {len(PLAYS)}) ...")
             made[performance.title] = _session_of(performance)
             note.write_text(json.dumps(made))
+            main = Session.objects.filter(pk=made[MAIN]).first() if performance.title == MAIN and dressed else None
+            if main and main.step:
+                self._tell("Naming its sections, finding its chords, adding a part ...")
+                dress(main)
         main = Session.objects.filter(pk=made[MAIN]).first()
         if main:
             main.save(update_fields=["touched"])
+
+    def _tell(self, words: str) -> None:
+        self.stdout.write(words)
+        self.stdout.flush()
 
 
 def _made(note: Path) -> dict[str, int]:

@@ -3,10 +3,12 @@
 import logging
 import os
 import signal
+import socket
 import sqlite3
 import sys
 import threading
 import time
+import webbrowser
 from pathlib import Path
 from typing import Any
 
@@ -69,6 +71,27 @@ def _check_host(host: str) -> None:
         )
 
 
+def _check_port(host: str, port: int) -> None:
+    """Raises :class:`CommandError` where another program listens there: before the demo is made, not after."""
+    family = socket.AF_INET6 if ":" in host else socket.AF_INET
+    with socket.socket(family, socket.SOCK_STREAM) as probe:
+        probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        try:
+            probe.bind((host, port))
+        except (OSError, OverflowError) as e:
+            why = getattr(e, "strerror", None) or str(e)
+            raise CommandError(f"Diachron cannot listen on {host}:{port}: {why}. Choose another --port.") from None
+
+
+def open_browser(url: str) -> None:
+    """Show the page in a window of this machine's browser, where there is a screen for it."""
+    screen = (
+        os.name == "nt" or sys.platform == "darwin" or os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")
+    )
+    if screen:
+        threading.Thread(target=webbrowser.open, args=(url,), daemon=True).start()
+
+
 def proxied(address: str | None) -> dict[str, Any]:
     """The server's options where it stands behind a proxy at ``address``; else forwarded headers are thrown away."""
     if not address:
@@ -92,10 +115,12 @@ class Command(BaseCommand):
         parser.add_argument("--plain-http", action="store_true", help="shared without TLS, in a network of your own")
         parser.add_argument("--behind", metavar="ADDRESS", help="of the proxy whose X-Forwarded headers are believed")
         parser.add_argument("--prefix", default="", metavar="/PATH", help="below which the proxy shows the studio")
+        parser.add_argument("--open", action="store_true", help="open the page in this machine's browser")
         parser.add_argument("--demo", action="store_true", help="make the demo sessions if they are not there")
 
     def handle(self, *, host: str, port: int, demo: bool, workers: int, **options: Any) -> None:
         _check_host(host)
+        _check_port(host, port)
         os.umask(0o077)  # recordings and their history are for their owner alone
         database = settings.DATA / DATABASE
         try:
@@ -107,7 +132,7 @@ class Command(BaseCommand):
             self.stdout.write(f"The data are brought up to this version; as they were they are kept in {copy}.")
         call_command("migrate", verbosity=0)
         if demo:
-            call_command("demo")
+            call_command("demo", dressed=True)
         if settings.SHARED and (token := first_admin()):
             where = f"http://{host}:{port}{options['prefix']}" if options["behind"] is None else "the studio's address"
             self.stdout.write(
@@ -146,6 +171,8 @@ class Command(BaseCommand):
                 )
             )
             self.stdout.flush()
+            if options["open"]:
+                open_browser(f"http://{host}:{port}{options['prefix']}{opening(demo)}{'#tour' if demo else ''}")
             server.run()
         except (KeyboardInterrupt, SystemExit):
             pass
