@@ -11,6 +11,7 @@ from urllib.parse import unquote, urlsplit
 from platformdirs import user_data_dir
 
 from studio.server.logs import logging_settings
+from studio.server.static_files import version_of
 
 BASE = Path(__file__).resolve().parent.parent
 #: Whether this is a checkout; an installed package keeps its data where the system wants them.
@@ -186,9 +187,18 @@ STATICFILES_DIRS = [
     ("pictures", _pictures if _pictures.exists() else BASE / "studio" / "vendor" / "pictures"),
     *((to, _modules / at if _modules.exists() else BASE / "studio" / "vendor" / to) for to, at in VENDORED.items()),
 ]
-# Files are served from where they are, without a collecting step.
-WHITENOISE_USE_FINDERS = True
 WHITENOISE_AUTOREFRESH = DEBUG
+# On this machine alone they are served from where they are; a shared studio compresses them, and browsers keep them.
+WHITENOISE_USE_FINDERS = not SHARED
+if SHARED:
+    STATIC_ROOT = DATA / "static"
+    STATIC_VERSION = version_of(BASE / "studio", (d[1] for d in STATICFILES_DIRS if isinstance(d, tuple)))
+    STATIC_URL = f"static/{STATIC_VERSION}/"
+    STORAGES = {
+        "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
+        "staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFilesStorage"},
+    }
+    WHITENOISE_IMMUTABLE_FILE_TEST = f"/static/{STATIC_VERSION}/"
 
 LOGGING = logging_settings(DATA, os.environ.get("DIACHRON_PROCESS", "server"))
 CSRF_FAILURE_VIEW = "studio.server.failures.forbidden"

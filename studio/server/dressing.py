@@ -6,6 +6,8 @@ from __future__ import annotations
 import numpy as np
 from django.db import transaction
 
+from core import audio
+from core.audio.loudness import loudness
 from core.demo import boathouse
 from core.parts.patterns import PATTERNS, pattern_notes
 from core.tempomap import TempoMap
@@ -32,6 +34,8 @@ SECTIONS = (
 )
 #: The part, where it plays, and its level in dB.
 PATTERN, FIRST, LAST, LEVEL = "Boardwalk", 25, 28, -9.0
+#: LUFS of the mix.
+LOUDNESS = -18.0
 #: Seconds by which a beat may be off and still be right.
 RIGHT = 0.07
 
@@ -39,6 +43,7 @@ RIGHT = 0.07
 def dress(session: Session) -> None:
     """Add all of it to a session that has the main demo's map."""
     tempo_map = session.tempo_map
+    _levels(session)
     _sections(session, tempo_map)
     job = Job.objects.create(session=session, kind=CHORDS)
     if mine := taken(job, "demo"):
@@ -47,6 +52,22 @@ def dress(session: Session) -> None:
     part = part_history.make(session, "Drum for the gap", "drums", notes, done=f"Added in bars {FIRST} to {LAST}")
     Part.objects.filter(pk=part.pk).update(gain=LEVEL)
     _settle(session, tempo_map)
+
+
+def _levels(session: Session) -> None:
+    """All faders by as much, so that the mix has a pleasant loudness and does not clip."""
+    mix = np.zeros((session.frames, 2), dtype=np.float32)
+    for track in session.tracks.all():
+        at = 0
+        for block in audio.blocks(track.playback):
+            mix[at : at + len(block)] += block[: len(mix) - at]
+            at += len(block)
+    found = loudness(mix, session.sample_rate)
+    if not np.isfinite(found):
+        return
+    with transaction.atomic():
+        session.tracks.update(gain=round(LOUDNESS - found, 1))
+        changed(session, "Levels")
 
 
 def _sections(session: Session, tempo_map: TempoMap) -> None:

@@ -22,7 +22,7 @@ CABLE = """() => {
     return connect.call(this, to, ...more);
   };
   navigator.mediaDevices.getUserMedia = async () => end(desk.player.context).stream.clone();
-  desk.player.node.connect(desk.player.context.destination);
+  desk.player.out.connect(desk.player.context.destination);
 }"""
 STEPS = """(sessions) => fetch('/sessions/new', { method: 'POST', body: JSON.stringify({ title: 'Recorded' }),
   headers: { 'X-CSRFToken': document.cookie.match(/csrftoken=([^;]+)/)[1], 'Content-Type': 'application/json' } })

@@ -10,6 +10,7 @@ globalThis.AudioWorkletProcessor = class {
 };
 globalThis.registerProcessor = (_, made) => (Mixer = made);
 globalThis.currentTime = 0;
+globalThis.currentFrame = 0;
 await import("../../studio/desk/static/desk/mixer.js");
 
 /** A mixer with a mono ramp (0, 1, 2 …, divided by 1000) of `total` samples in blocks of `size`. */

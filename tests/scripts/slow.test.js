@@ -9,6 +9,7 @@ globalThis.AudioWorkletProcessor = class {
 let Mixer;
 globalThis.registerProcessor = (_, made) => (Mixer = made);
 globalThis.currentTime = 0;
+globalThis.currentFrame = 0;
 await import("../../studio/desk/static/desk/mixer.js?slow");
 
 const RATE = 48000;

@@ -4,7 +4,7 @@ import assert from "node:assert/strict";
 import { test } from "node:test";
 
 const drawn = [];
-globalThis.document = { documentElement: { dataset: {} } };
+globalThis.document = { documentElement: { dataset: {} }, addEventListener() {} };
 globalThis.localStorage = { getItem: () => null, setItem() {} };
 globalThis.getComputedStyle = () => ({ getPropertyValue: () => "#123456" });
 globalThis.matchMedia = () => ({ matches: false, addEventListener() {} });

@@ -8,9 +8,12 @@ from io import StringIO
 from unittest import TestCase as PlainCase
 from unittest import mock
 
+import numpy as np
+import soundfile as sf
 from django.conf import settings
 from django.core.management import CommandError, call_command
 
+from core.audio.loudness import loudness
 from core.demo import boathouse
 from studio.desk import history
 from studio.desk.models import Mark
@@ -37,13 +40,16 @@ class Dressing(StudioCase):
         first = session.step_id
         dressing.dress(session)
         session.refresh_from_db()
+        x, rate = sf.read(session.tracks.get().source)
+        x = np.stack([x, x], axis=1) * 10 ** (session.tracks.get().gain / 20)
+        self.assertAlmostEqual(loudness(x, rate), dressing.LOUDNESS, delta=0.1)
         sections = session.marks.filter(kind=Mark.Kind.SECTION)
         self.assertEqual([s.name for s in sections][:2], ["Round 1", "Round 2"])
         self.assertEqual(sections.last().end, float(boathouse.truth().bar_seconds(boathouse.truth().bar_range[1] + 1)))
         part = session.parts.get()
         self.assertEqual((part.name, part.gain), ("Drum for the gap", dressing.LEVEL))
         self.assertEqual({n[0] for n in json.loads(part.step.notes)}, set(range(dressing.FIRST, dressing.LAST + 1)))
-        for _ in range(6):
+        for _ in range(8):
             if session.step_id == first:
                 break
             self.assertEqual(self.post(f"/sessions/{session.pk}/undo", by=-1).status_code, 200)

@@ -1,10 +1,20 @@
 """The serving process: the database's log is written back beside the edits, and nothing in it is lost."""
 
+import gzip
+import json
+import os
+import re
+import socket
 import sqlite3
+import subprocess
+import sys
 import tempfile
+import urllib.parse
+import urllib.request
 from pathlib import Path
 from unittest import TestCase, mock
 
+from django.conf import settings
 from django.core.management import CommandError, call_command
 
 from studio.server.management.commands import serve
@@ -46,3 +56,80 @@ class Refusals(TestCase):
     def test_without_a_login_it_listens_on_this_machine_only(self):
         with self.assertRaisesRegex(CommandError, "listens on this machine only"):
             call_command("serve", host="0.0.0.0")
+
+
+class SharedServers(TestCase):
+    """Two web processes on one data folder, as people meet them."""
+
+    @classmethod
+    def setUpClass(cls):
+        folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+        cls.addClassCleanup(folder.cleanup)
+        cls.data = Path(folder.name)
+        cls.first = cls.server("--workers", "1")
+        cls.second = cls.server("--web-only")
+
+    @classmethod
+    def server(cls, *more):
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            port = s.getsockname()[1]
+        command = [sys.executable, "manage.py", "serve", "--shared", "--plain-http", "--port", str(port), *more]
+        process = subprocess.Popen(
+            command, cwd=settings.BASE, env={**os.environ, "DIACHRON_DATA": str(cls.data)}, text=True,
+            stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
+        )  # fmt: skip
+        cls.addClassCleanup(process.stdout.close)
+        cls.addClassCleanup(process.wait, 20)
+        cls.addClassCleanup(process.terminate)
+        for line in process.stdout:
+            if "There is no administrator" in line:
+                cls.invitation = line.split()[-1]
+            if "Diachron is at" in line:
+                return f"http://127.0.0.1:{port}"
+        raise AssertionError("it did not begin")
+
+    def test_styles_are_compressed_and_kept_for_ever_under_the_same_address_in_both(self):
+        pages = [urllib.request.urlopen(f"{at}/login").read().decode() for at in (self.first, self.second)]
+        addresses = [re.search(r"/static/\w+/studio/theme\.css", page)[0] for page in pages]
+        self.assertEqual(*addresses)
+        asked = urllib.request.Request(self.second + addresses[0], headers={"Accept-Encoding": "gzip"})
+        answer = urllib.request.urlopen(asked)
+        self.assertEqual(answer.headers["Content-Encoding"], "gzip")
+        self.assertIn("immutable", answer.headers["Cache-Control"])
+        self.assertIn(b"--serif", gzip.decompress(answer.read()))
+        script = addresses[0].replace("studio/theme.css", "desk/desk.js")
+        self.assertEqual(urllib.request.urlopen(self.first + script).status, 200)
+
+    def test_what_one_writes_the_other_shows(self):
+        admin = self.logged_in()
+        made = admin.post(f"{self.first}/sessions/new", {"title": "Lantern"})
+        page = admin.get(f"{self.second}{made['url']}")
+        self.assertIn("Lantern", page)
+        admin.post(f"{self.second}/sessions/{made['id']}", {"title": "Slipway"}, form=True)
+        self.assertIn("Slipway", admin.get(f"{self.first}{made['url']}"))
+
+    def logged_in(self):
+        return Visitor(self.invitation)
+
+
+class Visitor:
+    """Somebody with cookies who takes the first invitation."""
+
+    def __init__(self, invitation):
+        self.opener = urllib.request.build_opener(urllib.request.HTTPCookieProcessor())
+        self.get(invitation)
+        self.post(invitation, {"username": "admin", "new_password1": "a slipway at low tide",
+                               "new_password2": "a slipway at low tide"}, form=True)  # fmt: skip
+
+    def get(self, url):
+        return self.opener.open(url).read().decode()
+
+    def post(self, url, fields, form=False):
+        jar = next(h for h in self.opener.handlers if hasattr(h, "cookiejar")).cookiejar
+        token = next((c.value for c in jar if c.name == "csrftoken"), "")
+        data = urllib.parse.urlencode(fields).encode() if form else json.dumps(fields).encode()
+        kind = "application/x-www-form-urlencoded" if form else "application/json"
+        asked = urllib.request.Request(url, data, {"Content-Type": kind, "X-CSRFToken": token})
+        text = self.opener.open(asked).read().decode()
+        return json.loads(text) if text.startswith("{") else text

@@ -27,8 +27,10 @@ function readColours() {
   const style = getComputedStyle(document.documentElement);
   for (const [name, variable] of Object.entries(NAMES)) INK[name] = style.getPropertyValue(`--${variable}`).trim();
 }
-readColours();
-document.addEventListener("look", readColours);
+if (globalThis.document) {
+  readColours();
+  document.addEventListener("look", readColours);
+}
 export const SANS = '"Source Sans 3", sans-serif';
 export const SERIF = '"Newsreader", serif';
 

@@ -2,6 +2,7 @@
 // The player's side in the page: streams blocks ahead of the mixer and keeps track of where it is.
 
 import { factors } from "./levels.js";
+import { AHEAD as LIMITER_DELAY } from "./limiter.js";
 import { clocked } from "../studio/clock.js";
 import { getJson, note, tryJson } from "../studio/server.js";
 
@@ -43,7 +44,11 @@ export class Player extends EventTarget {
     await this.context.audioWorklet.addModule(new URL("./mixer.js", import.meta.url));
     this.node = new AudioWorkletNode(this.context, "mixer", { numberOfInputs: 0, outputChannelCount: [2] });
     this.node.port.onmessage = ({ data }) => this.#report(data);
-    this.node.connect(this.context.destination);
+    // what is too loud is held back, and it is told: the sum of many tracks can be
+    await this.context.audioWorklet.addModule(new URL("./limiter.js", import.meta.url));
+    this.out = new AudioWorkletNode(this.context, "limiter", { outputChannelCount: [2] });
+    this.out.port.onmessage = ({ data }) => this.dispatchEvent(new CustomEvent("limited", { detail: data }));
+    this.node.connect(this.out).connect(this.context.destination);
     this.#layout();
     await Promise.all([this.refreshClick(), this.refreshAttacks()]);
   }
@@ -53,7 +58,9 @@ export class Player extends EventTarget {
     if (this.playing && !this.leading && !this.waiting) {
       // what is heard now left the mixer a moment ago, and the last report is a moment old
       const since = this.context.currentTime - this.heldAt;
-      at += this.pace * (Math.min(0.1, Math.max(0, since)) - (this.context.outputLatency || 0));
+      at +=
+        this.pace *
+        (Math.min(0.1, Math.max(0, since)) - (this.context.outputLatency || 0) - LIMITER_DELAY / this.facts.rate);
     }
     return Math.max(0, at);
   }
@@ -78,7 +85,7 @@ export class Player extends EventTarget {
     }
     // which sample of the session the sound card's clock plays: what is recorded has its place by that
     if (data.what === "at" && data.playing && !data.leading && !data.waiting)
-      this.dispatchEvent(new CustomEvent("placed", { detail: data.at - data.frame - QUANTUM }));
+      this.dispatchEvent(new CustomEvent("placed", { detail: data.at - data.frame - QUANTUM - LIMITER_DELAY }));
     this.#stream();
   }
 

@@ -13,6 +13,20 @@ export class Readout {
   constructor(desk) {
     this.desk = desk;
     this.measured = null; // the time of the beat whose distance is shown
+    this.reduced = 0; // dB by which the sum was held back at most
+    desk.player.addEventListener("limited", (e) => this.#limited(/** @type {CustomEvent} */ (e).detail));
+    byId("lamp").onclick = () => {
+      this.reduced = 0;
+      byId("lamp").hidden = true;
+    };
+  }
+
+  /** The lamp stays on until it is put out. */
+  #limited(db) {
+    this.reduced = Math.min(this.reduced, db);
+    byId("lamp").textContent = `${this.reduced.toFixed(1)} dB`;
+    byId("lamp").setAttribute("aria-label", `Held back by ${(-this.reduced).toFixed(1)} dB: put the lamp out`);
+    byId("lamp").hidden = false;
   }
 
   show() {

@@ -18,6 +18,7 @@ from django.core.management import call_command
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 from django.db import DatabaseError, connection
 from django.urls import reverse
+from filelock import FileLock
 
 from core.demo import boathouse
 from studio.accounts.models import first_admin
@@ -25,8 +26,8 @@ from studio.analysis.work import listen_again
 from studio.library.models import Session
 from studio.server.data_folder import DATABASE, Unusable, check_database, copy_before_update, copy_daily, locked
 from studio.server.housekeeping import clear_away
+from studio.server.static_files import collect
 from studio.server.workers import Workers
-from studio.wsgi import application
 
 
 def opening(demo: bool) -> str:
@@ -116,35 +117,25 @@ class Command(BaseCommand):
         parser.add_argument("--behind", metavar="ADDRESS", help="of the proxy whose X-Forwarded headers are believed")
         parser.add_argument("--prefix", default="", metavar="/PATH", help="below which the proxy shows the studio")
         parser.add_argument("--open", action="store_true", help="open the page in this machine's browser")
+        parser.add_argument(
+            "--web-only", action="store_true", help="one more web process beside a server that runs on the same data"
+        )
         parser.add_argument("--demo", action="store_true", help="make the demo sessions if they are not there")
 
     def handle(self, *, host: str, port: int, demo: bool, workers: int, **options: Any) -> None:
         _check_host(host)
         _check_port(host, port)
         os.umask(0o077)  # recordings and their history are for their owner alone
-        database = settings.DATA / DATABASE
-        try:
-            lock = locked(settings.DATA)
-            check_database(database)
-        except Unusable as e:
-            raise CommandError(str(e)) from None
-        if copy := copy_before_update(database):
-            self.stdout.write(f"The data are brought up to this version; as they were they are kept in {copy}.")
-        call_command("migrate", verbosity=0)
-        if demo:
-            call_command("demo", dressed=True)
-        if settings.SHARED and (token := first_admin()):
-            where = f"http://{host}:{port}{options['prefix']}" if options["behind"] is None else "the studio's address"
-            self.stdout.write(
-                f"There is no administrator yet. Make that account at {where}{reverse('invited', args=[token])}"
-            )
-        if again := listen_again():
-            self.stdout.write(f"{again} tracks are analysed again, by a newer version.")
+        lock = None if options["web_only"] else self.take_charge(demo, {**options, "host": host, "port": port})
+        # whoever serves styles and scripts looks for them when it begins
+        from studio.wsgi import application
+
         # a review calculates in one thread while others stream: those must not wait for their turn
         sys.setswitchinterval(0.0005)
         self.over = threading.Event()
         keeper = threading.Thread(target=self.keep_workers, args=(workers,), daemon=True)
-        keeper.start()
+        if lock:
+            keeper.start()
         # a request to stop ends it as Ctrl-C does
         signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
         try:
@@ -182,8 +173,38 @@ class Command(BaseCommand):
             ) from None
         finally:
             self.over.set()
-            keeper.join(timeout=8)
-            lock.release()
+            if lock:
+                keeper.join(timeout=8)
+                lock.release()
+
+    def take_charge(self, demo: bool, options: dict[str, Any]) -> FileLock:
+        """Be the one server that keeps the data folder: bring its database up to date, prepare what is served."""
+        database = settings.DATA / DATABASE
+        try:
+            lock = locked(settings.DATA)
+            check_database(database)
+        except Unusable as e:
+            raise CommandError(str(e)) from None
+        if copy := copy_before_update(database):
+            self.stdout.write(f"The data are brought up to this version; as they were they are kept in {copy}.")
+        call_command("migrate", verbosity=0)
+        if demo:
+            call_command("demo", dressed=True)
+        if settings.SHARED:
+            collect()
+            self.tell_first_admin(options)
+        if again := listen_again():
+            self.stdout.write(f"{again} tracks are analysed again, by a newer version.")
+        return lock
+
+    def tell_first_admin(self, options: dict[str, Any]) -> None:
+        if not (token := first_admin()):
+            return
+        here = f"http://{options['host']}:{options['port']}{options['prefix']}"
+        where = here if options["behind"] is None else "the studio's address"
+        self.stdout.write(
+            f"There is no administrator yet. Make that account at {where}{reverse('invited', args=[token])}"
+        )
 
     def keep_workers(self, count: int) -> None:
         """Look after the workers, and write the database's log back, until the server stops."""
