@@ -78,9 +78,9 @@ def folder_of(session: Session) -> Path:
 def key_of(session: Session, bundle: Bundle, wanted: Wanted) -> str:
     """Another one whenever something that goes into the bundle has changed."""
     facts = [session.step_id, session.title, wanted.model_dump_json(), session.click, sections_of(session)]
-    facts += [(t.pk, t.name, t.gain, t.muted, t.solo) for t in session.tracks.all()]
+    facts += [(t.pk, t.name, t.gain, t.muted, t.solo, t.pan) for t in session.tracks.all()]
     facts += list(session.turns.values_list("section__start", "section__end", "times", "pace"))
-    facts += list(session.parts.filter(gone=False).values_list("pk", "step_id", "name", "gain", "muted", "solo"))
+    facts += list(session.parts.filter(gone=False).values_list("pk", "step_id", "name", "gain", "muted", "solo", "pan"))
     return f"{bundle.name}-{hashlib.sha256(repr(facts).encode()).hexdigest()[:16]}"
 
 

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core import audio
-from core.following.levels import factors
+from core.following.levels import factors, sides
 from studio.library.models import Session, Track
 from studio.parts import sound
 from studio.parts.models import Part
@@ -27,9 +27,10 @@ def mixed(session: Session, start: int, frames: int) -> NDArray[Any]:
         if not factor:
             continue
         if isinstance(lane, Track):
-            out += factor * audio.read(lane.playback, start, frames)
+            samples = audio.read(lane.playback, start, frames)
         else:
-            out += factor * sound.block(lane, session.map_step, session.sample_rate, start, frames)
+            samples = sound.block(lane, session.map_step, session.sample_rate, start, frames)
+        out += np.asarray(sides(lane.pan), dtype=np.float32) * (factor * samples)
     return out
 
 

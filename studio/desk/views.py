@@ -74,6 +74,7 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
                 "gain": t.gain,
                 "muted": t.muted,
                 "solo": t.solo,
+                "pan": t.pan,
                 "remarks": t.remarks,
                 "weight": weights.get(t.name, {}).get("weight"),
                 "given": session.guides.get(t.name),
@@ -90,6 +91,7 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
                 "gain": p.gain,
                 "muted": p.muted,
                 "solo": p.solo,
+                "pan": p.pan,
                 "rides": p.now.rides,
                 "step": p.step_id,
             }

@@ -154,6 +154,7 @@ class Track(Uncountable):
     gain = models.FloatField(default=0.0, help_text="dB")
     muted = models.BooleanField(default=False)
     solo = models.BooleanField(default=False)
+    pan = models.FloatField(default=0.0, help_text="-1 left to 1 right")
     gone = models.BooleanField(default=False, help_text="taken out; can be brought back")
 
     objects: ClassVar[Present[Self]] = Present()

@@ -6,7 +6,7 @@ from studio.histories import Renumber, StatePiece
 from studio.library.models import Session, Track
 
 _SETTINGS = ("title", "slowest", "fastest", "meter", "steady", "music_from", "music_to", "guides", "click")
-_TRACK = ("pk", "name", "gain", "muted", "solo", "gone")
+_TRACK = ("pk", "name", "gain", "muted", "solo", "gone", "pan")
 
 
 def _take_settings(session: Session) -> dict[str, Any]:
@@ -24,7 +24,9 @@ def _take_tracks(session: Session) -> list[list[Any]]:
 
 def _restore_tracks(session: Session, data: list[list[Any]]) -> None:
     for pk, *values in data:
-        Track.everything.filter(pk=pk, session=session).update(**dict(zip(_TRACK[1:], values, strict=True)))
+        Track.everything.filter(pk=pk, session=session).update(
+            **dict(zip(_TRACK[1:], values, strict=False))
+        )  # steps of long ago knew fewer
 
 
 def _renumber_tracks(data: list[list[Any]], new: Renumber) -> list[list[Any]]:

@@ -27,14 +27,16 @@ class Lane(Protocol):
     gain: float
     muted: bool
     solo: bool
+    pan: float
 
 
 class Mix(Body):
-    """A lane's level in dB, mute and solo, and its name, as far as they are to change."""
+    """A lane's level in dB, mute, solo, pan and name, as far as they are to change."""
 
     gain: float | None = None
     muted: bool | None = None
     solo: bool | None = None
+    pan: float | None = Field(None, ge=-1, le=1)
     name: str | None = Field(None, max_length=1000)
 
 
@@ -149,8 +151,8 @@ def binned(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 def set_mix(found: Lane, mix: Mix) -> list[str]:
-    """Level, mute and solo of whatever has a lane, as far as they are to change; not saved yet. The names of those."""
-    new = mix.model_dump(include={"gain", "muted", "solo"}, exclude_none=True)
+    """Level, mute, solo and pan of a lane, as far as they are to change; not saved yet. The names of those."""
+    new = mix.model_dump(include={"gain", "muted", "solo", "pan"}, exclude_none=True)
     if "gain" in new:
         new["gain"] = max(QUIETEST, min(LOUDEST, new["gain"]))
     for name, value in new.items():

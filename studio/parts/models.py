@@ -27,6 +27,7 @@ class Part(Uncountable):
     gain = models.FloatField(default=0.0, help_text="dB")
     muted = models.BooleanField(default=False)
     solo = models.BooleanField(default=False)
+    pan = models.FloatField(default=0.0, help_text="-1 left to 1 right")
     beats = models.PositiveSmallIntegerField(default=0, help_text="of an audio loop")
     gone = models.BooleanField(default=False, help_text="taken out; can be brought back")
     step = models.ForeignKey("parts.PartStep", null=True, on_delete=models.SET_NULL, related_name="+")

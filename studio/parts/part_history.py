@@ -96,7 +96,7 @@ def tie(part: Part, ties: str) -> None:
 
 # ---- parts as a piece of the history
 
-_FIELDS = ("pk", "name", "instrument", "gain", "muted", "solo", "gone", "step_id")
+_FIELDS = ("pk", "name", "instrument", "gain", "muted", "solo", "gone", "step_id", "pan")
 
 
 def _take(session: Session) -> list[list[Any]]:
@@ -107,7 +107,9 @@ def _restore(session: Session, data: list[list[Any]]) -> None:
     """Parts that were made later are taken out, not lost."""
     session.parts.exclude(pk__in=[row[0] for row in data]).update(gone=True)
     for pk, *values in data:
-        session.parts.filter(pk=pk).update(**dict(zip(_FIELDS[1:], values, strict=True)))
+        session.parts.filter(pk=pk).update(
+            **dict(zip(_FIELDS[1:], values, strict=False))
+        )  # steps of long ago knew fewer
 
 
 def _renumber(data: list[list[Any]], new: Renumber) -> list[list[Any]]:

@@ -7,7 +7,7 @@ from unittest import TestCase
 
 import numpy as np
 
-from core.following.levels import factors
+from core.following.levels import factors, sides
 
 
 @dataclass
@@ -15,6 +15,7 @@ class Lane:
     gain: float
     muted: bool
     solo: bool
+    pan: float = 0.0
 
 
 class Levels(TestCase):
@@ -25,3 +26,6 @@ class Levels(TestCase):
     def test_six_decibels_are_about_twice(self):
         """20 log10(2) = 6.0206 dB, as in any handbook."""
         self.assertAlmostEqual(factors([Lane(20 * np.log10(2), False, False)])[0], 2)
+
+    def test_the_nearer_side_keeps_its_level(self):
+        self.assertEqual([sides(p) for p in (-1, -0.5, 0, 0.25, 1)], [(1, 0), (1, 0.5), (1, 1), (0.75, 1), (0, 1)])

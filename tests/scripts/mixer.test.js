@@ -16,7 +16,7 @@ await import("../../studio/desk/static/desk/mixer.js");
 /** A mixer with a mono ramp (0, 1, 2 …, divided by 1000) of `total` samples in blocks of `size`. */
 function mixer({ total = 4096, size = 1024, gains = [1], blocks = true } = {}) {
   const made = new Mixer();
-  made.layout({ tracks: gains.map((gain) => ({ channels: 1, gain })), size, total });
+  made.layout({ tracks: gains.map((gain) => ({ channels: 1, gain: [gain, gain] })), size, total });
   for (let number = 0; blocks && number * size < total; number++) {
     const data = new Float32Array(size * gains.length);
     for (let t = 0; t < gains.length; t++)
@@ -58,7 +58,7 @@ test("a change of level glides and arrives", () => {
   const made = mixer({ total: 48_000, size: 48_000 });
   made.play({ at: 40_000 });
   play(made, 128);
-  made.gains({ gains: [0] });
+  made.gains({ gains: [[0, 0]] });
   const { left } = play(made, 4096);
   const steps = left.slice(1).map((x, i) => Math.abs(x - left[i]));
   assert.ok(Math.max(...steps) < 0.2, "no step");
@@ -141,4 +141,16 @@ test("slow playback takes as much longer as it says", () => {
   made.play({ at: 0 });
   play(made, 12_800);
   assert.ok(Math.abs(made.at - 6400) <= 1, `${made.at}`);
+});
+
+test("pan turns one side down, mono puts both in the middle", () => {
+  const made = mixer({ gains: [1] });
+  made.layout({ tracks: [{ channels: 1, gain: [1, 0.25] }], size: 1024, total: 4096 });
+  for (let n = 0; n < 4; n++) made.block({ number: n, data: new Float32Array(1024).fill(0.8).buffer });
+  made.play({});
+  const { left, right } = play(made, 256);
+  assert.ok(Math.abs(left[10] - 0.8) < 1e-6 && Math.abs(right[10] - 0.2) < 1e-6);
+  made.setMono({ mono: true });
+  const { left: l, right: r } = play(made, 128);
+  assert.ok(Math.abs(l[10] - 0.5) < 1e-6 && Math.abs(r[10] - 0.5) < 1e-6);
 });

@@ -40,7 +40,7 @@ function performance() {
 
 function played(take, attacks, pace) {
   const mixer = new Mixer();
-  mixer.layout({ tracks: [{ channels: 1, gain: 1 }], size: SIZE, total: take.length });
+  mixer.layout({ tracks: [{ channels: 1, gain: [1, 1] }], size: SIZE, total: take.length });
   for (let n = 0; n * SIZE < take.length; n++) {
     const data = new Float32Array(SIZE);
     data.set(take.subarray(n * SIZE, (n + 1) * SIZE));

@@ -269,3 +269,18 @@ class Ranges(Delivery):
         self.assertEqual((beyond.status_code, beyond["Content-Range"]), (416, f"bytes */{len(whole)}"))
         other = self.client.get(f"{self.url}/bundles/loops.zip", headers={"Range": "bytes=9-", "If-Range": '"old"'})
         self.assertEqual((other.status_code, b"".join(other.streaming_content)), (200, whole))
+
+
+class Pan(StudioCase):
+    def test_a_panned_track_is_on_its_side_of_the_mix_and_undo_brings_it_back(self):
+        take = self.mapped()
+        track = take.tracks.get()
+        middle = mixed(take, 44_100, 44_100)
+        self.assertEqual(self.post(f"/tracks/{track.pk}", pan=-0.75).status_code, 200)
+        take = Session.objects.get(pk=take.pk)
+        panned = mixed(take, 44_100, 44_100)
+        np.testing.assert_allclose(panned[:, 0], middle[:, 0])
+        np.testing.assert_allclose(panned[:, 1], 0.25 * middle[:, 1], atol=1e-7)
+        self.post(f"/sessions/{take.pk}/undo", by=-1)
+        self.assertEqual(take.tracks.get().pan, 0)
+        self.assertEqual(self.post(f"/tracks/{track.pk}", pan=1.5).status_code, 422)

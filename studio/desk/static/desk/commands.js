@@ -3,7 +3,16 @@
 
 import { commandSearch } from "./command_search.js";
 import { takesSpace } from "./roving.js";
-import { toggleClick, setClickStyle, toggleEars, setPace, stepPace, setLead, toggleFollow } from "./switches.js";
+import {
+  toggleClick,
+  setClickStyle,
+  toggleEars,
+  toggleMono,
+  setPace,
+  stepPace,
+  setLead,
+  toggleFollow,
+} from "./switches.js";
 import { forms } from "./forms.js";
 import { loopTwo, stretchBy, toggleLoop } from "./looping.js";
 import { note } from "../studio/server.js";
@@ -56,6 +65,7 @@ export const GROUPS = {
     "order-stop": [["u"], "Stop the running order", (d) => d.order.stop()],
     "loop-section": [["\\"], "Loop this section", (d) => d.marks.loop()],
     slow: [["q"], "Slower by 5 %, down to 50 %", (d) => stepPace(d, -0.05)],
+    mono: [["Ctrl+;"], "Hear it in mono", (d) => toggleMono(d)],
     fast: [["Shift+U"], "Faster again by 5 %", (d) => stepPace(d, 0.05)],
     click: [["c"], "Click on or off", (d) => toggleClick(d)],
     ears: [["Shift+C"], "Click left, tracks right", (d) => toggleEars(d)],
@@ -178,6 +188,9 @@ export const GROUPS = {
     whole: [["w"], "Whole take", (d) => d.view.fit()],
     higher: [["]"], "Higher waveforms", (d) => d.setWaveGain(d.waveGain * 1.25)],
     lower: [["["], "Lower waveforms", (d) => d.setWaveGain(d.waveGain * 0.8)],
+    "lanes-up": [["Ctrl+]"], "Higher lanes", (d) => d.setLaneHeight(1.25)],
+    "lanes-down": [["Ctrl+["], "Lower lanes", (d) => d.setLaneHeight(0.8)],
+    "lanes-fit": [["Ctrl+\\"], "Lanes as they fit", (d) => d.setLaneHeight(null)],
     ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
     grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
     contrast: [["Shift+H"], "High contrast, or as usual", () => LOOK.turnContrast()],

@@ -37,7 +37,7 @@ import { Waves } from "./waves.js";
 import { widening } from "./widening.js";
 
 const byId = (id) => document.getElementById(id);
-const LOWEST = 44;
+const LOWEST = 50; // name and fader
 const HIGHEST = 190;
 
 export class Desk {
@@ -291,11 +291,20 @@ export class Desk {
   layout() {
     const room = this.scroller.clientHeight;
     const count = Math.max(1, this.lanes.length);
-    this.laneHeight = Math.max(LOWEST, Math.min(HIGHEST, Math.floor(room / count)));
+    const fitting = Math.max(LOWEST, Math.min(HIGHEST, Math.floor(room / count)));
+    this.laneHeight = Number(localStorage.getItem("lane")) || fitting;
     this.canvas.lanes.style.height = `${room}px`;
     drawHeads(this);
     this.view.resize(this.canvas.lanes.clientWidth);
     this.redraw();
+  }
+
+  /** Lanes higher or lower than those that fill the room; `null`: as they fit. */
+  setLaneHeight(factor) {
+    const to = factor && Math.round(Math.max(LOWEST, Math.min(2 * HIGHEST, this.laneHeight * factor)));
+    if (to) localStorage.setItem("lane", String(to));
+    else localStorage.removeItem("lane");
+    this.layout();
   }
 
   beginTour() {

@@ -13,6 +13,33 @@ export function drawHeads(desk) {
 
 const address = (lane) => `/${lane.instrument ? "parts" : "tracks"}/${lane.id}`;
 
+/** Where a lane sits between left and right; a double click brings it back to the middle. */
+function panOf(desk, track) {
+  const pan = Object.assign(document.createElement("input"), { type: "range", min: -1, max: 1, step: 0.05 });
+  pan.className = "pan";
+  pan.value = String(track.pan);
+  pan.setAttribute("aria-label", `Pan of ${track.name}`);
+  const words = () => {
+    const percent = Math.round(100 * Math.abs(track.pan));
+    pan.title = percent ? `${percent} % ${track.pan < 0 ? "left" : "right"}` : "Pan: in the middle";
+    pan.setAttribute("aria-valuetext", pan.title);
+  };
+  const set = (value) => {
+    track.pan = Number(value);
+    words();
+    desk.player.mix();
+  };
+  pan.oninput = () => set(pan.value);
+  pan.onchange = () => post(address(track), { pan: track.pan });
+  pan.ondblclick = () => {
+    pan.value = "0";
+    set(0);
+    post(address(track), { pan: 0 });
+  };
+  words();
+  return pan;
+}
+
 /** @param {Needs} desk */
 function head(desk, track) {
   const el = document.createElement("div");
@@ -33,6 +60,7 @@ function head(desk, track) {
   };
   level.onchange = () => post(address(track), { gain: track.gain });
   el.append(name, flag(desk, track, "M", "muted", "Mute"), flag(desk, track, "S", "solo", "Solo"), level);
+  el.append(panOf(desk, track));
   if (track.instrument) {
     const open = Object.assign(document.createElement("button"), {
       className: "key quiet",

@@ -11,7 +11,7 @@ const FADE = 240; // samples over which two places melt into each other right be
 class Mixer extends AudioWorkletProcessor {
   constructor() {
     super();
-    /** @type {{channels: number, gain: number, target: number}[]} */
+    /** @type {{channels: number, now: number[], target: number[]}[]} factors of the left and the right */
     this.tracks = [];
     this.blocks = new Map();
     this.size = 32768;
@@ -26,6 +26,7 @@ class Mixer extends AudioWorkletProcessor {
     this.lead = null; // a running count-in
     this.ticks = 0;
     this.ears = false; // click left, tracks right
+    this.mono = false; // both sides are heard in the middle
     this.pace = 1; // as chosen; a section of the running order may have a factor of its own
     this.grain = null; // slow playback in progress
     this.owed = 0; // fractions of a sample by which slow time is behind
@@ -34,7 +35,7 @@ class Mixer extends AudioWorkletProcessor {
   }
 
   layout({ tracks, size, total }) {
-    this.tracks = tracks.map((t) => ({ channels: t.channels, gain: t.gain, target: t.gain }));
+    this.tracks = tracks.map((t) => ({ channels: t.channels, now: [...t.gain], target: t.gain }));
     this.size = size;
     this.total = total;
     this.blocks.clear();
@@ -61,6 +62,9 @@ class Mixer extends AudioWorkletProcessor {
   }
   setEars({ apart }) {
     this.ears = apart;
+  }
+  setMono({ mono }) {
+    this.mono = mono;
   }
   setPace({ pace }) {
     this.pace = pace;
@@ -178,6 +182,7 @@ class Mixer extends AudioWorkletProcessor {
       }
       done += n;
     }
+    if (this.mono) for (let i = 0; i < left.length; i++) left[i] = right[i] = 0.5 * (left[i] + right[i]);
     if (this.ears) for (let i = 0; i < left.length; i++) ((right[i] = 0.5 * (left[i] + right[i])), (left[i] = 0));
     this.#ring(left, right);
     if (this.playing && ++this.ticks % 8 === 0) this.#tell("at");
@@ -233,18 +238,22 @@ class Mixer extends AudioWorkletProcessor {
       const a = offset + inside;
       const b = track.channels > 1 ? a + this.size : a;
       offset += track.channels * this.size;
-      // a change of level takes some 5 ms, so that it does not crackle
-      let { gain } = track;
-      const { target } = track;
-      if (gain === 0 && target === 0) continue;
-      const settled = Math.abs(gain - target) < 1e-5;
-      if (settled) gain = target;
+      // a change of level or pan takes some 5 ms, so that it does not crackle
+      let [l, r] = track.now;
+      const [toL, toR] = track.target;
+      if (l === 0 && r === 0 && toL === 0 && toR === 0) continue;
+      const settled = Math.abs(l - toL) < 1e-5 && Math.abs(r - toR) < 1e-5;
+      if (settled) [l, r] = [toL, toR];
       for (let i = 0; i < n; i++) {
-        if (!settled) gain += (target - gain) * 0.004;
-        left[done + i] += gain * block[a + i];
-        right[done + i] += gain * block[b + i];
+        if (!settled) {
+          l += (toL - l) * 0.004;
+          r += (toR - r) * 0.004;
+        }
+        left[done + i] += l * block[a + i];
+        right[done + i] += r * block[b + i];
       }
-      track.gain = gain;
+      track.now[0] = l;
+      track.now[1] = r;
     }
   }
 

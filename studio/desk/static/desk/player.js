@@ -1,7 +1,7 @@
 // @ts-check
 // The player's side in the page: streams blocks ahead of the mixer and keeps track of where it is.
 
-import { factors } from "./levels.js";
+import { stereoFactors } from "./levels.js";
 import { AHEAD as LIMITER_DELAY } from "./limiter.js";
 import { clocked } from "../studio/clock.js";
 import { getJson, note, tryJson } from "../studio/server.js";
@@ -33,6 +33,7 @@ export class Player extends EventTarget {
     this.clickPan = 0;
     this.pace = 1;
     this.ears = false;
+    this.mono = false;
     this.laid = "";
     this.have = new Set();
     this.asked = new Map();
@@ -103,7 +104,7 @@ export class Player extends EventTarget {
     this.have.clear();
     this.asked.clear();
     const lanes = this.#lanes;
-    const gains = factors(lanes);
+    const gains = stereoFactors(lanes);
     const ids = (lanes) => lanes.map((l) => l.id).join();
     this.laid = `tracks=${ids(lanes.filter((l) => !l.instrument))}&parts=${ids(lanes.filter((l) => l.instrument))}`; // the order in which blocks hold them
     this.#post({
@@ -140,7 +141,7 @@ export class Player extends EventTarget {
   }
 
   mix() {
-    this.#post({ do: "gains", gains: factors(this.#lanes) });
+    this.#post({ do: "gains", gains: stereoFactors(this.#lanes) });
   }
 
   /** The map's click, or that of another step to compare by ear. */
@@ -183,6 +184,12 @@ export class Player extends EventTarget {
   setEars(apart) {
     this.ears = apart;
     this.#post({ do: "setEars", apart });
+  }
+
+  /** Both sides in the middle: what a single loudspeaker would play. */
+  setMono(mono) {
+    this.mono = mono;
+    this.#post({ do: "setMono", mono });
   }
 
   /** How fast it plays, 0.25 to 1, with pitch kept. */

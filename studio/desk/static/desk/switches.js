@@ -28,6 +28,16 @@ export function toggleEars(desk) {
   note(desk.player.ears ? "Click in the left ear, tracks in the right." : "Click and tracks in both ears.");
 }
 
+/**
+ * Both sides in the middle, or as they are; the key that says so is there while it is on.
+ * @param {Needs} desk
+ */
+export function toggleMono(desk) {
+  desk.player.setMono(!desk.player.mono);
+  byId("mono").hidden = !desk.player.mono;
+  note(desk.player.mono ? "In mono: what cancels out is gone." : "In stereo again.");
+}
+
 export const SLOWEST = 0.5;
 
 /**
