@@ -1,5 +1,6 @@
 """A real studio for browser tests: the serve command in a process of its own, and Chromium in front of it."""
 
+import functools
 import os
 import shutil
 import signal
@@ -9,6 +10,7 @@ import sys
 import tempfile
 import time
 import urllib.request
+from multiprocessing.util import Finalize
 from pathlib import Path
 from unittest import TestCase
 
@@ -176,7 +178,37 @@ def settled(page):
     quiet(page)
 
 
-class DemoCase(TestCase):
+@functools.cache
+def _shared():
+    """One studio and one browser for all classes of this process that leave the sessions as they found them."""
+    folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
+    studio, browser = Studio(Path(folder.name), demo=True).start(), Browser()
+
+    def end():
+        browser.close()
+        studio.stop()
+        folder.cleanup()
+
+    Finalize(None, end, exitpriority=10)  # test processes are forked: they know no atexit
+    return folder, studio, browser
+
+
+class SharedDemoCase(TestCase):
+    """The demo sessions and a browser, for tests that take back what they change; no page may throw an error."""
+
+    @classmethod
+    def setUpClass(cls):
+        _, cls.studio, cls.browser = _shared()
+
+    def edited(self, act):
+        """The beats' times once ``act`` has led to another step."""
+        step = self.page.evaluate("desk.step")
+        act()
+        self.page.wait_for_function(f"desk.step !== {step}")
+        return np.array(self.page.evaluate("desk.grid.time"))
+
+
+class DemoCase(SharedDemoCase):
     """A studio with the demo sessions and a browser for all tests of a class; no page may throw an error."""
 
     @classmethod
@@ -190,10 +222,3 @@ class DemoCase(TestCase):
         cls.browser.close()
         cls.studio.stop()
         cls.folder.cleanup()
-
-    def edited(self, act):
-        """The beats' times once ``act`` has led to another step."""
-        step = self.page.evaluate("desk.step")
-        act()
-        self.page.wait_for_function(f"desk.step !== {step}")
-        return np.array(self.page.evaluate("desk.grid.time"))

@@ -3,10 +3,10 @@
 import numpy as np
 
 from core.demo import boathouse
-from tests.browser.studio import DemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet, settled
 
 
-class Checking(DemoCase):
+class Checking(SharedDemoCase):
     def setUp(self):
         self.page = self.browser.page()
         self.page.goto(f"{self.studio.url}/sessions/3/desk")

@@ -2,7 +2,7 @@
 
 import json
 
-from tests.browser.studio import DemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet, settled
 
 #: How many pixels of a canvas differ from its paper, in a band of it (CSS pixels).
 INKED = """([id, left, right]) => { const c = document.getElementById(id);
@@ -10,7 +10,7 @@ INKED = """([id, left, right]) => { const c = document.getElementById(id);
   let n = 0; for (let i = 0; i < d.length; i += 4) if (d[i] < 200 || d[i + 2] < 190) n++; return n; }"""
 
 
-class Drawing(DemoCase):
+class Drawing(SharedDemoCase):
     def open(self, height=800):
         self.page = self.browser.page(1280, height)
         self.page.goto(f"{self.studio.url}/sessions/3/desk")

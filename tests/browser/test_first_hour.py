@@ -1,10 +1,10 @@
 """The first hour: the tour with its real edits, and help on each pane."""
 
-from tests.browser.studio import DemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet, settled
 from tests.browser.test_access import AXE, VIOLATIONS
 
 
-class FirstHour(DemoCase):
+class FirstHour(SharedDemoCase):
     def setUp(self):
         self.page = self.browser.page()
 

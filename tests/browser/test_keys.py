@@ -4,10 +4,10 @@ import re
 
 import numpy as np
 
-from tests.browser.studio import DemoCase, settled
+from tests.browser.studio import SharedDemoCase, settled
 
 
-class Keys(DemoCase):
+class Keys(SharedDemoCase):
     def setUp(self):
         self.page = self.browser.page()
         self.page.goto(f"{self.studio.url}/sessions/3/desk")

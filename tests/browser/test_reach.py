@@ -1,9 +1,9 @@
 """Everything within reach: commands by their words, places as addresses, keys where fingers and screen readers want them."""
 
-from tests.browser.studio import DemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet, settled
 
 
-class Reach(DemoCase):
+class Reach(SharedDemoCase):
     def setUp(self):
         self.page = self.browser.page()
         self.page.goto(f"{self.studio.url}/sessions/3/desk")

@@ -38,12 +38,13 @@ def place_of(piece, whole):
 
 
 class Recording(TestCase):
-    def setUp(self):
+    @classmethod
+    def setUpClass(cls):
         folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-        self.studio = Studio(self.folder, demo=True).start()
-        self.addCleanup(self.studio.stop)
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        cls.studio = Studio(cls.folder, demo=True).start()
+        cls.addClassCleanup(lambda: cls.studio.stop())
 
     def browser(self, *flags):
         browser = Browser(*flags)

@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from tests.browser.studio import DemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet, settled
 
 
-class Reshaping(DemoCase):
+class Reshaping(SharedDemoCase):
     def setUp(self):
         self.page = self.browser.page()
         self.page.goto(f"{self.studio.url}/sessions/3/desk")

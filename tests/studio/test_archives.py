@@ -207,7 +207,11 @@ class Versions(Archives):
 
         def change(files, manifest):
             manifest["migrations"]["library"] = "0007_session_gone"
+            del manifest["migrations"]["recording"]  # there was no such app
             data = json.loads(files["rows.json"])
+            data.pop("recording.recording", None)
+            for row in data["library.track"]:
+                del row["pan"]
             for row in data["library.session"]:
                 for name in ("song_seconds", "gone_since", "tags", "told", "bpm", "summarised"):
                     del row[name]
