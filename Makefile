@@ -4,8 +4,8 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3 || echo python3)
 PORT ?= 8020
 BIN := .venv/bin
-# Tests run side by side, twice as many as there are cores: many wait for a browser or a worker.
-PARALLEL ?= 4
+# Tests run side by side, one more than there are cores: some wait for a browser or a worker.
+PARALLEL ?= 3
 # Each process of the tests multiplies matrices in one thread: small ones, and the threads would wait for each other.
 RUN_TESTS := OPENBLAS_NUM_THREADS=1 .venv/bin/python manage.py test --parallel $(PARALLEL)
 

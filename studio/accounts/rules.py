@@ -58,7 +58,7 @@ RULES: dict[str, Rule | General] = {
         _FILES,
     ),
     **dict.fromkeys(
-        ("desk", "bars", "facts", "map", "edit", "undo-redo", "panel", "find", "options", "outside-map",
+        ("desk", "tempo", "bars", "facts", "map", "edit", "undo-redo", "panel", "find", "options", "outside-map",
          "outside-map-take", "guides", "doubts", "marks", "mark", "version", "compare", "fold", "lean", "lay-out",
          "chords", "chords-find", "chords-edit", "chords-panel", "chords-grain", "chords-pad", "jobs", "upload",
          "parts", "parts-panel", "parts-pattern", "parts-empty", "parts-bring", "parts-take-over", "parts-loop",

@@ -119,11 +119,18 @@ class Browser:
     def __init__(self, *flags):
         self.play = sync_playwright().start()
         self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
-        self.errors = []
+        self.errors, self.one = [], None
 
     def page(self, width=1280, height=800, strict=False):
         # Playwright's waiting for an expression is an eval, which the pages' policy forbids; ``strict`` leaves it on
         return self.watched(self.chromium.new_page(viewport={"width": width, "height": height}, bypass_csp=not strict))
+
+    def kept(self):
+        """The same page again and again."""
+        if self.one is None or self.one.is_closed():
+            self.one = self.page()
+        self.one.set_viewport_size({"width": 1280, "height": 800})
+        return self.one
 
     def watched(self, page):
         """A page of any context, whose errors and requests are counted."""
@@ -199,6 +206,18 @@ class SharedDemoCase(TestCase):
     @classmethod
     def setUpClass(cls):
         _, cls.studio, cls.browser = _shared()
+
+    def fresh(self, address="/sessions/3/desk"):
+        """A page as somebody has it who was never here. It is one page for all tests: a new one costs seconds."""
+        page = self.browser.kept()
+        if page.url.startswith(self.studio.url):
+            page.evaluate("localStorage.clear(); sessionStorage.clear(); globalThis.stale = true")
+        page.goto(self.studio.url + address)
+        if page.evaluate("globalThis.stale ?? false"):  # only what comes after # was another
+            page.reload()
+        if "/desk" in address:
+            settled(page)
+        return page
 
     def edited(self, act):
         """The beats' times once ``act`` has led to another step."""

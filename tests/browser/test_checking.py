@@ -3,20 +3,17 @@
 import numpy as np
 
 from core.demo import boathouse
-from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet
 
 
 class Checking(SharedDemoCase):
     def setUp(self):
-        self.page = self.browser.page()
-        self.page.goto(f"{self.studio.url}/sessions/3/desk")
-        settled(self.page)
+        self.page = self.fresh()
         self.asked()
         self.origin = self.page.evaluate("desk.step")
 
     def tearDown(self):
         self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
-        self.page.close()
         self.assertEqual(self.browser.errors, [])
 
     def asked(self):

@@ -11,15 +11,14 @@ INKED = """([id, left, right]) => { const c = document.getElementById(id);
 
 
 class Drawing(SharedDemoCase):
-    def open(self, height=800):
-        self.page = self.browser.page(1280, height)
-        self.page.goto(f"{self.studio.url}/sessions/3/desk")
-        settled(self.page)
+    def open(self):
+        self.page = self.fresh()
         quiet(self.page)
         return self.page
 
     def tearDown(self):
-        self.page.close()
+        if self.page is not self.browser.one:
+            self.page.close()
         self.assertEqual(self.browser.errors, [])
 
     def test_a_line_is_taken_in_the_lane_under_the_pointer_also_when_scrolled(self):

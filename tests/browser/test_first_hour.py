@@ -1,24 +1,18 @@
 """The first hour: the tour with its real edits, and help on each pane."""
 
-from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet
 from tests.browser.test_access import AXE, VIOLATIONS
 
 
 class FirstHour(SharedDemoCase):
-    def setUp(self):
-        self.page = self.browser.page()
-
     def tearDown(self):
-        self.page.close()
         self.assertEqual(self.browser.errors, [])
 
     def step(self, number):
         self.page.get_by_text(f"Tour, {number} of 7").wait_for()
 
     def test_the_tour_makes_real_edits_that_undo_takes_back(self):
-        page = self.page
-        page.goto(f"{self.studio.url}/sessions/3/desk#tour")
-        settled(page)
+        page = self.page = self.fresh("/sessions/3/desk#tour")
         page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
         self.step(1)
         page.evaluate(AXE)
@@ -53,9 +47,7 @@ class FirstHour(SharedDemoCase):
         self.edited(lambda: page.keyboard.press("Control+z"))
 
     def test_the_tour_is_left_by_a_key_and_begun_again_by_its_words(self):
-        page = self.page
-        page.goto(f"{self.studio.url}/sessions/3/desk#tour")
-        settled(page)
+        page = self.page = self.fresh("/sessions/3/desk#tour")
         self.step(1)
         page.keyboard.press("Escape")
         self.assertEqual(page.locator(".tour").count(), 0)
@@ -67,9 +59,7 @@ class FirstHour(SharedDemoCase):
         self.assertEqual(page.locator(".tour").count(), 0)
 
     def test_help_opens_the_manual_where_the_pane_is_explained(self):
-        page = self.page
-        page.goto(f"{self.studio.url}/sessions/3/desk")
-        settled(page)
+        page = self.page = self.fresh()
         page.get_by_role("tab", name="Stretch", exact=True).click()
         with page.context.expect_page() as opened:
             page.keyboard.press("F1")

@@ -4,20 +4,17 @@ import re
 
 import numpy as np
 
-from tests.browser.studio import SharedDemoCase, settled
+from tests.browser.studio import SharedDemoCase
 
 
 class Keys(SharedDemoCase):
     def setUp(self):
-        self.page = self.browser.page()
-        self.page.goto(f"{self.studio.url}/sessions/3/desk")
-        settled(self.page)
+        self.page = self.fresh()
         self.page.wait_for_selector("#panel [data-pane]")
         self.origin = self.page.evaluate("desk.step")
 
     def tearDown(self):
         self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
-        self.page.close()
         self.assertEqual(self.browser.errors, [])
 
     def write(self, key, text):

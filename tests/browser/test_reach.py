@@ -5,15 +5,11 @@ from tests.browser.studio import SharedDemoCase, quiet, settled
 
 class Reach(SharedDemoCase):
     def setUp(self):
-        self.page = self.browser.page()
-        self.page.goto(f"{self.studio.url}/sessions/3/desk")
-        settled(self.page)
+        self.page = self.fresh()
         self.origin = self.page.evaluate("desk.step")
 
     def tearDown(self):
         self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
-        self.page.evaluate("localStorage.clear()")
-        self.page.close()
         self.assertEqual(self.browser.errors, [])
 
     def state(self):

@@ -2,14 +2,12 @@
 
 import numpy as np
 
-from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet
 
 
 class Reshaping(SharedDemoCase):
     def setUp(self):
-        self.page = self.browser.page()
-        self.page.goto(f"{self.studio.url}/sessions/3/desk")
-        settled(self.page)
+        self.page = self.fresh()
         self.origin = self.page.evaluate("desk.step")
         self.page.get_by_role("tab", name="Reshape").click()
         self.page.wait_for_selector("#tighten-form")
@@ -17,7 +15,6 @@ class Reshaping(SharedDemoCase):
 
     def tearDown(self):
         self.page.evaluate("(step) => desk.editing.goTo(step)", self.origin)
-        self.page.close()
         self.assertEqual(self.browser.errors, [])
 
     def on(self, clock):

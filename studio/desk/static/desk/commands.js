@@ -191,6 +191,7 @@ export const GROUPS = {
     "lanes-up": [["Ctrl+]"], "Higher lanes", (d) => d.setLaneHeight(1.25)],
     "lanes-down": [["Ctrl+["], "Lower lanes", (d) => d.setLaneHeight(0.8)],
     "lanes-fit": [["Ctrl+\\"], "Lanes as they fit", (d) => d.setLaneHeight(null)],
+    tempo: [["Ctrl+'"], "Smooth tempo and sections' averages on or off", (d) => d.tempo.toggle()],
     ticks: [["#"], "Attack marks on or off", (d) => ((d.attacks.shown = !d.attacks.shown), d.redraw())],
     grid: [["Shift+G"], "Stronger grid lines", (d) => d.setGridStrength({ 1: 2, 2: 3.5 }[d.gridStrength] ?? 1)],
     contrast: [["Shift+H"], "High contrast, or as usual", () => LOOK.turnContrast()],

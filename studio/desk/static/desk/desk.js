@@ -30,6 +30,7 @@ import { pointing } from "./pointing.js";
 import { Readout } from "./readout.js";
 import { Stretches } from "./stretches.js";
 import { Tapping } from "./tapping.js";
+import { TempoPicture } from "./tempo.js";
 import { Tiles } from "./tiles.js";
 import { Tour, isAskedFor } from "./tour.js";
 import { Viewport } from "./viewport.js";
@@ -67,6 +68,7 @@ export class Desk {
     this.reshaping = new Reshaping(this);
     this.recording = new Recording(this);
     this.tour = new Tour(this);
+    this.tempo = new TempoPicture(this);
     /** @type {Panels} */
     this.panels = new Panels(this);
     this.readout = new Readout(this);
@@ -140,7 +142,7 @@ export class Desk {
     this.parts.follow();
     this.chords.ask();
     this.reshaping.ask();
-    if (this.step !== null) this.marks.ask();
+    if (this.step !== null) this.marks.ask(); // and with them the tempo of sections
     this.fold.refresh();
   }
 

@@ -3,7 +3,7 @@
 
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
-/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "before" | "canvas" | "compare" | "contourScale" | "doubts" | "grid" | "gridStrength" | "growing" | "hover" | "hoverEnd" | "isSilenced" | "laneHeight" | "lanes" | "later" | "loop" | "marks" | "parts" | "reshaping" | "scroller" | "selected" | "tapping" | "view" | "waveGain" | "waves">} Needs what this uses of the desk */
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "before" | "canvas" | "compare" | "contourScale" | "doubts" | "grid" | "gridStrength" | "growing" | "hover" | "hoverEnd" | "isSilenced" | "laneHeight" | "lanes" | "later" | "loop" | "marks" | "parts" | "reshaping" | "scroller" | "selected" | "tapping" | "tempo" | "view" | "waveGain" | "waves">} Needs what this uses of the desk */
 
 export const STRIP = 17; // pixels of time above the bars in the ruler
 export const TAB = 26; // width of the handles at the ends of the mapped music
@@ -97,6 +97,7 @@ export function drawContour(desk) {
     scaleLabels.push([b, y(b)]);
   }
   verticals(context, desk, 0, height);
+  if (!desk.before) desk.tempo.draw(context, y);
   // the kept tempo as steps, each beat a dot
   const first = Math.max(0, grid.at(view.start) - 2);
   const last = Math.min(grid.length, grid.at(view.end) + 2);

@@ -5,7 +5,7 @@ import { INK, SANS } from "./palette.js";
 import { clock } from "../studio/clock.js";
 import { Latest, note, send } from "../studio/server.js";
 
-/** @typedef {Pick<import("./desk.js").Desk, "doubts" | "editing" | "facts" | "go" | "grid" | "loop" | "player" | "redraw" | "setLoop" | "view">} Needs what this uses of the desk */
+/** @typedef {Pick<import("./desk.js").Desk, "doubts" | "editing" | "facts" | "go" | "grid" | "loop" | "player" | "redraw" | "setLoop" | "tempo" | "view">} Needs what this uses of the desk */
 
 const sectionColours = () => [INK.warning, INK.pin, INK.wave, INK.bar, INK.violet];
 
@@ -33,6 +33,7 @@ export class Marks {
     this.latest.overtake();
     this.list = marks;
     this.show();
+    this.desk.tempo.ask();
     this.desk.redraw();
   }
 
