@@ -19,6 +19,9 @@ from playwright.sync_api import sync_playwright
 
 from tests.shared import made_once
 
+# Playwright keeps an event loop in this thread, in which Django would not touch its database; nothing here runs in it.
+os.environ.setdefault("DJANGO_ALLOW_ASYNC_UNSAFE", "true")
+
 ROOT = Path(__file__).resolve().parents[2]
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
@@ -113,12 +116,28 @@ class Studio:
                 self.kill()
 
 
+@functools.cache
+def _playwright():
+    """One driver for each process: there can be no second one."""
+    play = sync_playwright().start()
+    Finalize(None, play.stop, exitpriority=5)  # test processes are forked: they know no atexit
+    return play
+
+
+@functools.cache
+def _chromium(*flags):
+    """A browser for each set of flags; whoever uses it has pages of their own in it."""
+    chromium = _playwright().chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
+    Finalize(None, chromium.close, exitpriority=6)
+    return chromium
+
+
 class Browser:
-    """Headless Chromium; pages fail the test on any script error."""
+    """Pages in headless Chromium; they fail the test on any script error."""
 
     def __init__(self, *flags):
-        self.play = sync_playwright().start()
-        self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
+        self.chromium = _chromium(*flags)
+        self.pages = []
         self.errors, self.one = [], None
 
     def page(self, width=1280, height=800, strict=False):
@@ -135,6 +154,7 @@ class Browser:
     def watched(self, page):
         """A page of any context, whose errors and requests are counted."""
         page.add_init_script(COUNT_REQUESTS)
+        self.pages.append(page)
         page.on("pageerror", lambda e: self.errors.append(str(e)))
         # a script that cannot be loaded is no page error, but nothing works without it
         page.on("requestfailed", lambda r: r.resource_type == "script" and self.errors.append(f"{r.url} failed"))
@@ -143,8 +163,9 @@ class Browser:
         return page
 
     def close(self):
-        self.chromium.close()
-        self.play.stop()
+        for page in self.pages:
+            if not page.is_closed():
+                page.close()
 
 
 #: Counts requests under way, so that a test can wait for what they bring.
@@ -196,7 +217,7 @@ def _shared():
         studio.stop()
         folder.cleanup()
 
-    Finalize(None, end, exitpriority=10)  # test processes are forked: they know no atexit
+    Finalize(None, end, exitpriority=10)
     return folder, studio, browser
 
 

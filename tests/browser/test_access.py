@@ -72,10 +72,10 @@ class Access(SharedDemoCase):
                 page.keyboard.press("v" if key == "v" else "Escape")
 
     def test_nothing_is_out_of_reach_at_any_size(self):
-        # the last is 1280x800 enlarged to 200 %
-        for width, height in ((820, 1180), (1024, 700), (1280, 800), (1920, 1080), (640, 400)):
+        # the last is 1280x800 enlarged to 200 %; where the desk is laid out otherwise, every stage is looked at
+        for width, height in ((1024, 700), (1280, 800), (1920, 1080), (820, 1180), (640, 400)):
             page = self.opened(width=width, height=height)
-            for name in STAGES:
+            for name in STAGES if width < 1000 else ("Check", "Reshape"):
                 with self.subTest(size=(width, height), stage=name):
                     self.stage(page, name)
                     self.assertEqual(page.evaluate(OUT_OF_REACH), [])

@@ -59,7 +59,7 @@ class Mixer(TestCase):
         setup = [
             {
                 "do": "layout",
-                "tracks": [{"channels": 1, "gain": 1}, {"channels": 2, "gain": 0.5}],
+                "tracks": [{"channels": 1, "gain": [1, 1]}, {"channels": 2, "gain": [0.5, 0.5]}],
                 "size": SIZE,
                 "total": TOTAL,
             },
@@ -120,7 +120,7 @@ class Mixer(TestCase):
         np.testing.assert_allclose(out[:, 700:1500], self.expected(range(2000, 2800)), atol=1e-6)
 
     def test_a_muted_track_is_gone(self):
-        out = self.render({"do": "gains", "gains": [0, 0.5]}, {"do": "play", "at": 0})
+        out = self.render({"do": "gains", "gains": [[0, 0], [0.5, 0.5]]}, {"do": "play", "at": 0})
         # the level glides for some milliseconds, then only the other is left
         np.testing.assert_allclose(out[:, 3500:TOTAL], 0.5 * self.stereo[:, 3500:], atol=1e-5)
 
@@ -133,7 +133,7 @@ class Mixer(TestCase):
             {"do": "block", "number": n, "data": padded[n * size : (n + 1) * size].tolist()}
             for n in range(len(padded) // size)
         ]
-        layout = {"do": "layout", "tracks": [{"channels": 1, "gain": 1}], "size": size, "total": len(tone)}
+        layout = {"do": "layout", "tracks": [{"channels": 1, "gain": [1, 1]}], "size": size, "total": len(tone)}
         for pace in (0.5, 0.25):
             frames = int(len(tone) / pace) + 6000
             out = self.render(
@@ -156,7 +156,7 @@ class Mixer(TestCase):
         rate, size = 48_000, 8192
         x = (0.5 * np.sin(2 * np.pi * 331 * np.arange(48_000) / rate)).astype(np.float32)
         padded = np.pad(x, (0, -len(x) % size)).reshape(-1, size)
-        layout = {"do": "layout", "tracks": [{"channels": 1, "gain": 1}], "size": size, "total": len(x)}
+        layout = {"do": "layout", "tracks": [{"channels": 1, "gain": [1, 1]}], "size": size, "total": len(x)}
         return x, [layout, *({"do": "block", "number": n, "data": b.tolist()} for n, b in enumerate(padded))]
 
     def test_an_order_plays_each_section_to_the_sample_of_its_bar_lines(self):
@@ -230,7 +230,7 @@ class Mixer(TestCase):
         # the click stands on the loop's start and its end: as the bar line that both are, it sounds once
         for pace in (0.5, 0.25):
             out = self.render(
-                {"do": "gains", "gains": [0, 0]},
+                {"do": "gains", "gains": [[0, 0], [0, 0]]},
                 {"do": "setLoop", "loop": [1000, 2000]},
                 {"do": "setPace", "pace": pace},
                 {"do": "play", "at": 1000},
