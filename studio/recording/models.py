@@ -12,8 +12,9 @@ from core.audio import growing
 from studio.keys import Uncountable
 from studio.library.models import Session, Track
 
-#: Seconds without samples after which a pass that nobody ended was cut off: its page was closed, or its machine slept.
-CUT_OFF = 10
+#: Seconds without samples after which a pass that nobody ended counts as cut off for whoever opens the Record pane: its
+#: page was closed, or its machine slept. Housekeeping waits longer, as a server that was away may be sent the rest.
+CUT_OFF, GIVEN_UP = 10, 900
 
 
 class Recording(Uncountable):
@@ -44,10 +45,9 @@ class Recording(Uncountable):
     def frames(self) -> int:
         return growing.frames(self.path, self.channels) if self.path.exists() else 0
 
-    @property
-    def cut_off(self) -> bool:
-        """Whether nothing has come for so long that nothing will."""
-        return not self.ended and timezone.now() - self.last_samples > timedelta(seconds=CUT_OFF)
+    def is_cut_off(self, after: int = CUT_OFF) -> bool:
+        """Whether nothing has come for so many seconds."""
+        return not self.ended and timezone.now() - self.last_samples > timedelta(seconds=after)
 
     def touch(self, now: datetime | None = None) -> None:
         Recording.objects.filter(pk=self.pk).update(last_samples=now or timezone.now())

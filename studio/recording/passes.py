@@ -12,7 +12,7 @@ from studio.jobs.queue import cancel, start
 from studio.library.models import Session, Track
 from studio.library.uploads import LISTEN, Refused, add_track
 from studio.recording.map_so_far import MAP_SO_FAR
-from studio.recording.models import Recording
+from studio.recording.models import CUT_OFF, Recording
 
 
 def end(recording: Recording, cut_off: bool = False) -> Track | None:
@@ -70,11 +70,11 @@ def _silence_others(recording: Recording, track: Track) -> None:
     Track.objects.filter(recording__in=others.exclude(track=track)).update(muted=True)
 
 
-def end_cut_off(session: Session) -> int:
-    """Passes that were cut off become tracks with what arrived of them; how many."""
+def end_cut_off(session: Session, after: int = CUT_OFF) -> int:
+    """Passes that were cut off ``after`` seconds ago become tracks with what arrived of them; how many."""
     count = 0
     for recording in session.recordings.filter(ended=False):
-        if recording.cut_off:
+        if recording.is_cut_off(after):
             try:
                 count += end(recording, cut_off=True) is not None
             except Refused:

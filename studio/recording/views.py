@@ -68,7 +68,7 @@ def pane(request: HttpRequest, pk: int) -> HttpResponse:
         "session": session,
         "passes": done,
         "empty": not session.tracks.exists() and session.step is None,
-        "cut_off": any(r.cut_off for r in session.recordings.filter(ended=False)),
+        "cut_off": any(r.is_cut_off() for r in session.recordings.filter(ended=False)),
         "demo": simulated.is_offered(),
     }
     return render(request, "recording/pane.html", context)

@@ -11,6 +11,7 @@ from django.utils import timezone
 
 from studio.jobs.models import Job
 from studio.library.models import Session, Upload
+from studio.recording.models import GIVEN_UP
 from studio.recording.passes import end_cut_off
 
 log = logging.getLogger(__name__)
@@ -29,7 +30,7 @@ def clear_away() -> None:
     for upload in Upload.objects.filter(created__lt=now - timedelta(days=HALF_SENT)):
         upload.forget()
     for session in Session.objects.filter(recordings__ended=False).distinct():
-        end_cut_off(session)
+        end_cut_off(session, GIVEN_UP)
     for pattern in ("*/bundles/*.zip", "*/archive/*.zip"):
         for path in settings.SESSIONS_FOLDER.glob(pattern):
             if path.stat().st_mtime < (now - timedelta(days=MADE)).timestamp():

@@ -19,9 +19,6 @@ from playwright.sync_api import sync_playwright
 
 from tests.shared import made_once
 
-# Playwright keeps an event loop in this thread, in which Django would not touch its database; nothing here runs in it.
-os.environ.setdefault("DJANGO_ALLOW_ASYNC_UNSAFE", "true")
-
 ROOT = Path(__file__).resolve().parents[2]
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
@@ -116,28 +113,13 @@ class Studio:
                 self.kill()
 
 
-@functools.cache
-def _playwright():
-    """One driver for each process: there can be no second one."""
-    play = sync_playwright().start()
-    Finalize(None, play.stop, exitpriority=5)  # test processes are forked: they know no atexit
-    return play
-
-
-@functools.cache
-def _chromium(*flags):
-    """A browser for each set of flags; whoever uses it has pages of their own in it."""
-    chromium = _playwright().chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
-    Finalize(None, chromium.close, exitpriority=6)
-    return chromium
-
-
 class Browser:
-    """Pages in headless Chromium; they fail the test on any script error."""
+    """Headless Chromium; pages fail the test on any script error. One at a time: Playwright has one driver a thread, and
+    one that lives for many classes gets slower and slower."""
 
     def __init__(self, *flags):
-        self.chromium = _chromium(*flags)
-        self.pages = []
+        self.play = sync_playwright().start()
+        self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
         self.errors, self.one = [], None
 
     def page(self, width=1280, height=800, strict=False):
@@ -154,7 +136,6 @@ class Browser:
     def watched(self, page):
         """A page of any context, whose errors and requests are counted."""
         page.add_init_script(COUNT_REQUESTS)
-        self.pages.append(page)
         page.on("pageerror", lambda e: self.errors.append(str(e)))
         # a script that cannot be loaded is no page error, but nothing works without it
         page.on("requestfailed", lambda r: r.resource_type == "script" and self.errors.append(f"{r.url} failed"))
@@ -163,9 +144,8 @@ class Browser:
         return page
 
     def close(self):
-        for page in self.pages:
-            if not page.is_closed():
-                page.close()
+        self.chromium.close()
+        self.play.stop()
 
 
 #: Counts requests under way, so that a test can wait for what they bring.
@@ -208,17 +188,16 @@ def settled(page):
 
 @functools.cache
 def _shared():
-    """One studio and one browser for all classes of this process that leave the sessions as they found them."""
+    """One studio for all classes of this process that leave the sessions as they found them."""
     folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-    studio, browser = Studio(Path(folder.name), demo=True).start(), Browser()
+    studio = Studio(Path(folder.name), demo=True).start()
 
     def end():
-        browser.close()
         studio.stop()
         folder.cleanup()
 
-    Finalize(None, end, exitpriority=10)
-    return folder, studio, browser
+    Finalize(None, end, exitpriority=10)  # test processes are forked: they know no atexit
+    return folder, studio
 
 
 class SharedDemoCase(TestCase):
@@ -226,7 +205,12 @@ class SharedDemoCase(TestCase):
 
     @classmethod
     def setUpClass(cls):
-        _, cls.studio, cls.browser = _shared()
+        _, cls.studio = _shared()
+        cls.browser = Browser()
+
+    @classmethod
+    def tearDownClass(cls):
+        cls.browser.close()
 
     def fresh(self, address="/sessions/3/desk"):
         """A page as somebody has it who was never here. It is one page for all tests: a new one costs seconds."""

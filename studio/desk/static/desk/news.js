@@ -5,7 +5,7 @@
 import { addressOf } from "../studio/address.js";
 import { fill, note, tryJson } from "../studio/server.js";
 
-/** @typedef {Pick<import("./desk.js").Desk, "before" | "chords" | "editing" | "facts" | "mapped" | "order" | "panels" | "parts" | "player" | "setFacts" | "setMap" | "step">} Needs what this uses of the desk */
+/** @typedef {Pick<import("./desk.js").Desk, "before" | "chords" | "editing" | "facts" | "mapped" | "order" | "panels" | "parts" | "player" | "recording" | "setFacts" | "setMap" | "step">} Needs what this uses of the desk */
 
 /** Milliseconds between two looks at the progress of work, and where nothing is worked on. */
 const BUSY_EVERY = 800;
@@ -56,7 +56,9 @@ export class News {
   /** Everything may have changed: an undo, or a step of long ago. */
   async reload() {
     const { desk } = this;
+    if (desk.recording.pass) return; // what plays must not be laid out anew under it; it is looked at when the pass ends
     const facts = await tryJson(`${this.#session}/facts`);
+    if (desk.recording.pass) return;
     if (facts) desk.setFacts(facts);
     desk.player.mix();
     desk.chords.ask();

@@ -104,6 +104,8 @@ export class Recording {
       atOnce: false,
       ending: false,
     };
+    sending.goOn = () => this.#goOn(this.pass ?? ended, { ...body, name: `${name || "Take"}, continued` });
+    const ended = this.pass; // also while its last samples are on their way
     this.looked = LOOK_EVERY;
     this.live.showMap(null);
     this.take = alone ? new GrowingTake(this.desk, this.rate) : null;
@@ -113,6 +115,16 @@ export class Recording {
       player.setPace(1); // what is played slowly cannot be recorded to
       await player.play(times.play);
     }
+  }
+
+  /** Another pass for what does not fit into this one any more; it begins where that ends. */
+  async #goOn(pass, body) {
+    const starts = (pass.from + pass.sending.before + pass.sending.sent) / this.rate;
+    const begun = await send(`/sessions/${this.desk.facts.id}/recordings`, { ...body, starts });
+    if (!begun.ok) return null;
+    note("The pass was ended elsewhere; what you play goes on in another one.");
+    pass.id = begun.data.id;
+    return begun.data.id;
   }
 
   /** Nothing is there to play to: a count-in, or at once. */
@@ -129,7 +141,7 @@ export class Recording {
     if (!pass) return;
     if (anchor === "at once") pass.atOnce = true;
     else if (pass.atOnce) return;
-    else if (pass.anchor === null) pass.anchor = anchor - this.live.latency;
+    else if (pass.anchor === null || !pass.frames) pass.anchor = anchor - this.live.latency;
     else if (Math.abs(anchor - this.live.latency - pass.anchor) > 1) {
       note("Playing stopped for a moment while recording; the pass ends there, so that nothing is out of place.", true);
       this.stop();

@@ -20,7 +20,10 @@ export class Sending {
     this.width = width;
     /** @type {Float32Array[]} */
     this.waiting = [];
-    this.sent = 0; // frames that are on the server's disk
+    this.sent = 0; // frames of this pass that are on the server's disk
+    this.before = 0; // frames of passes that were ended elsewhere while this went on
+    /** @type {() => Promise<number | null>} begins another pass and resolves to its id */
+    this.goOn = async () => null;
     this.failed = 0; // tries in a row without an answer
     this.trouble = "";
     this.timer = setInterval(() => this.#send(), EVERY);
@@ -55,7 +58,8 @@ export class Sending {
       if (some.length > MOST) some = some.subarray(0, Math.floor(MOST / this.width) * this.width);
       const response = await this.#put(some);
       const data = await response.json();
-      if (data.frames !== undefined && data.frames >= this.sent) {
+      if (response.status === 410) await this.#another();
+      else if (data.frames !== undefined && data.frames >= this.sent) {
         this.#arrived(data.frames - this.sent);
         [this.sent, this.failed, this.trouble] = [data.frames, 0, ""];
       } else this.#fail(data.error ?? "");
@@ -63,6 +67,16 @@ export class Sending {
       this.#fail("");
     }
     this.busy = false;
+  }
+
+  /** The pass was ended elsewhere, as when the server was away for long: the rest goes into another one. */
+  async #another() {
+    const id = await this.goOn();
+    if (id === null) return this.#fail("");
+    this.before += this.sent;
+    this.sent = 0;
+    this.url = addressOf(`/recordings/${id}`);
+    return undefined;
   }
 
   #fail(words) {
