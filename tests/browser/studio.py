@@ -230,19 +230,3 @@ class SharedDemoCase(TestCase):
         act()
         self.page.wait_for_function(f"desk.step !== {step}")
         return np.array(self.page.evaluate("desk.grid.time"))
-
-
-class DemoCase(SharedDemoCase):
-    """A studio with the demo sessions and a browser for all tests of a class; no page may throw an error."""
-
-    @classmethod
-    def setUpClass(cls):
-        cls.folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-        cls.studio = Studio(Path(cls.folder.name), demo=True).start()
-        cls.browser = Browser()
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.close()
-        cls.studio.stop()
-        cls.folder.cleanup()
