@@ -83,7 +83,6 @@ def _header(rate: int, channels: int, count: int) -> bytes:
     riff = size + HEADER - 8
     large = riff > _LARGEST_RIFF
     room = struct.pack("<QQQI", riff, size, count, 0) if large else bytes(28)
-    capped = min(size, _LARGEST_RIFF)
     return b"".join(
         (
             b"RF64" if large else b"RIFF",
@@ -99,6 +98,6 @@ def _header(rate: int, channels: int, count: int) -> bytes:
             b"fact",
             struct.pack("<II", 4, min(count, _LARGEST_RIFF)),
             b"data",
-            struct.pack("<I", _LARGEST_RIFF if large else capped),
+            struct.pack("<I", _LARGEST_RIFF if large else size),
         )
     )

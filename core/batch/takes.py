@@ -37,8 +37,8 @@ class Take:
 def find(folders: Sequence[Path], rules: Rules) -> list[Take]:
     """All performances in the given files and folders, by name.
 
-    A folder with audio or MIDI files is one performance; with ``each = "file"`` each of its files is. A file that is
-    given directly is a performance too.
+    By default, a folder of audio or MIDI files counts as one performance. With ``each = "file"``, every file in it
+    counts as a performance of its own. So does any file that is named directly.
     """
     out: dict[str, Take] = {}
     for given in folders:

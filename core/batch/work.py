@@ -36,7 +36,7 @@ class Outcome:
     name, key
         Of the take (:class:`core.batch.takes.Take`).
     error
-        Why there is no map, for the engineer; empty if there is one.
+        The message to show if no map was made; empty if one was.
     bpm, first_beat, seconds, bars, meter
         The median felt tempo; seconds of bar 1; length of the take; number of bars; the main meter.
     doubts

@@ -47,13 +47,12 @@ def page(slug: str) -> Page:
         raise KeyError(slug)
     source = (PAGES / f"{slug}.md").read_text(encoding="utf-8")
     found = list(_HEADING.finditer(source))
-    title = found[0][2]
     sections = []
     for heading, after in zip(found, [*found[1:], None], strict=True):
         text = source[heading.end() : after.start() if after else None]
         plain = " ".join(re.sub(r"[*`#\[\]]|\{#[\w-]+\}", "", _PICTURE.sub("", text)).split())
-        sections.append(Section(slug, heading[3] or "", heading[2] if heading is not found[0] else title, plain))
-    return Page(slug, title, _html(source), tuple(sections))
+        sections.append(Section(slug, heading[3] or "", heading[2], plain))
+    return Page(slug, found[0][2], _html(source), tuple(sections))
 
 
 def _html(source: str) -> str:

@@ -35,17 +35,13 @@ def end(recording: Recording, cut_off: bool = False) -> Track | None:
             recording.refresh_from_db()
             return recording.track
         session = recording.session
-        if session.rate is None and not session.tracks.exists():
-            Session.objects.filter(pk=session.pk).update(rate=recording.rate)
-            session.rate = recording.rate
         track = add_track(session, recording.path, f"{recording.name}.wav")
         track.offset = recording.starts
         track.seconds += recording.starts
         if cut_off:
             track.remarks = [*track.remarks, "The recording was cut off here; what had arrived is all there."]
         track.save(update_fields=["offset", "seconds", "remarks"])
-        mine = Recording.objects.filter(pk=recording.pk)
-        mine.update(track=track)
+        Recording.objects.filter(pk=recording.pk).update(track=track)
         _silence_others(recording, track)
         start(session, LISTEN, track)
         changed(session, f"{track.name} recorded")

@@ -6,6 +6,9 @@ import { note, send, sendForm } from "../studio/server.js";
 
 const isArchive = (file) => file.name.toLowerCase().endsWith(".zip");
 
+/** What a session is called whose files tell nothing. */
+const titleOfToday = () => `Session of ${new Date().toLocaleDateString("en-GB", { day: "numeric", month: "long" })}`;
+
 /**
  * Each folder is a session, and so is each archive of one; loose files that are dropped together are one.
  * @param {import("./gather.js").Group[]} groups
@@ -25,9 +28,8 @@ async function take(groups) {
 /** Resolves to the address of the session, or to nothing where none of the files could be brought in. */
 async function takeTogether(files, folder) {
   // called by what its files or their folder are called; where those tell nothing, by the day
-  const day = new Date().toLocaleDateString("en-GB", { day: "numeric", month: "long" });
   const names = files.map((f) => f.name);
-  const made = await send("/sessions/new", { names, folder, title: `Session of ${day}` });
+  const made = await send("/sessions/new", { names, folder, title: titleOfToday() });
   if (!made.ok) {
     note(made.data.error, true);
     return null;
@@ -46,8 +48,7 @@ async function startFrom(file) {
 
 /** An empty session, and its Record pane. */
 async function record() {
-  const day = new Date().toLocaleDateString("en-GB", { day: "numeric", month: "long" });
-  const made = await send("/sessions/new", { title: `Session of ${day}` });
+  const made = await send("/sessions/new", { title: titleOfToday() });
   if (made.ok) location.href = `${made.data.url}#stage=gather&pane=record`;
   else note(made.data.error ?? "The session could not be made.", true);
 }
