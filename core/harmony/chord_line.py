@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -83,16 +83,59 @@ def with_chord(
     return sorted(kept, key=lambda s: s.seconds)
 
 
-def pad_notes(chords: Sequence[TimedChord], tempo_map: TempoMap, velocity: int = 64) -> list[ScoreNote]:
-    """The standing chords as held notes that ride the bars, each up to the next chord or the end of the music."""
+def _spans(chords: Sequence[TimedChord], tempo_map: TempoMap) -> list[tuple[float, float]]:
+    """From where to where each chord stands, in quarters: up to the next one, or the end of the music."""
     if not chords:
         return []
-    end = float(tempo_map.quarters[-1])
-    starts = [float(q) for q in tempo_map.quarters_at([s.seconds for s in chords])]
+    # chords stand on beats; what the conversion leaves behind the point is rounding
+    starts = [round(float(q) * 960) / 960 for q in tempo_map.quarters_at([s.seconds for s in chords])]
+    return list(zip(starts, [*starts[1:], float(tempo_map.quarters[-1])], strict=True))
+
+
+def pad_notes(chords: Sequence[TimedChord], tempo_map: TempoMap, velocity: int = 64) -> list[ScoreNote]:
+    """The standing chords as held notes that ride the bars, each up to the next chord or the end of the music."""
     out = []
-    for q, until, pitches in zip(starts, [*starts[1:], end], voiced([s.chord for s in chords]), strict=True):
-        q = round(q * 960) / 960  # chords stand on beats; what the conversion leaves behind the point is rounding
+    for (q, until), pitches in zip(_spans(chords, tempo_map), voiced([s.chord for s in chords]), strict=True):
         bar, offset = bar_and_offset(tempo_map.meters, q)
         if until > q:
             out += [ScoreNote(bar, offset, until - q, p, velocity) for p in pitches]
     return out
+
+
+#: The bass's lowest note (E1, a bass guitar's lowest string), how loud it plays where a chord or bar begins, and how
+#: loud in the middle of a bar.
+_LOWEST, _ON_ONE, _BETWEEN = 28, 88, 76
+
+
+def bass_notes(chords: Sequence[TimedChord], tempo_map: TempoMap) -> list[ScoreNote]:
+    """A plain bass line: the root, or the bass that is written, where a chord or a bar begins, and the fifth in the
+    middle of a bar of four or six quarters that has one chord (common practice)."""
+    out = []
+    for (q, until), timed in zip(_spans(chords, tempo_map), chords, strict=True):
+        chord = timed.chord
+        if chord.root is None or until <= q:
+            continue
+        low = _LOWEST + ((chord.bass if chord.bass is not None else chord.root) - _LOWEST) % 12
+        fifth = low + next((s for s in (7, 6, 8) if (chord.root + s) % 12 in chord.classes), 0)
+        at = q
+        while at < until - 1e-6:
+            bar, offset = bar_and_offset(tempo_map.meters, at)
+            length = tempo_map.meters.meter_at(bar).quarters
+            line = at - offset + length
+            middle = at + length / 2
+            stop = min(line, until)
+            if offset < 1e-6 and chord.bass is None and length in (4, 6) and stop >= line - 1e-6:
+                out.append(ScoreNote(bar, 0.0, length / 2, low, _ON_ONE))
+                out.append(ScoreNote(bar, middle - at, length / 2, fifth, _BETWEEN))
+            else:
+                out.append(ScoreNote(bar, offset, stop - at, low, _ON_ONE))
+            at = stop
+    return out
+
+
+#: What the chords can become: the name of the part's instrument, and how its notes are found.
+VOICINGS: dict[str, Callable[[Sequence[TimedChord], TempoMap], list[ScoreNote]]] = {
+    "pad": pad_notes,
+    "strings": pad_notes,
+    "bass": bass_notes,
+}

@@ -1,4 +1,4 @@
-"""The instruments of parts: a drum kit by General MIDI's percussion keys, a pad, a plucked string."""
+"""The built-in instruments of parts: a drum kit by General MIDI's percussion keys, a pad, strings, a plucked string."""
 
 from __future__ import annotations
 
@@ -14,7 +14,8 @@ PERCUSSION = 9
 
 @dataclass(frozen=True)
 class Instrument:
-    """``program``: of General MIDI, from 0; the kit has none. ``tail``: how long a note may ring on, seconds."""
+    """``program``: of General MIDI, from 0; the kit has none. ``tail``: how long a note may ring on, seconds. The voice
+    gives (n,) or (n, 2) samples."""
 
     name: str
     voice: Voice
@@ -91,9 +92,26 @@ def pad(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Ge
     """Soft detuned harmonics that swell in over 120 ms and fade over 300 ms."""
     t, f = timeline(rate, seconds + 0.3), hertz(pitch)
     weights = rolloff(max(1, min(6, int(rate / 2.5 / f))), 2)
-    x = harmonic_sum(f * 0.9985, weights, t) + harmonic_sum(f * 1.0017, weights, t)
-    swell = np.minimum(1, t / 0.12)
-    return release(level * 0.22 * x * swell, rate, 0.3)
+    swell = level * 0.22 * np.minimum(1, t / 0.12)
+    return _wide(f, 0.0027, weights, t, swell, rate, 0.3)
+
+
+def strings(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
+    """Bowed strings: brighter than the pad, in within 60 ms, with some bow at the start."""
+    t, f = timeline(rate, seconds + 0.2), hertz(pitch)
+    weights = rolloff(max(1, min(16, int(rate / 2.5 / f))), 1.25)
+    swell = level * 0.17 * (1 - np.exp(-t / 0.05)) * (1 + 0.05 * np.sin(2 * np.pi * 5.3 * t))
+    out = _wide(f, 0.0035, weights, t, swell, rate, 0.2)
+    start = t[: round(0.15 * rate)]
+    bow = band(noise.standard_normal(len(start)), rate, 1500, 7000) * np.exp(-start / 0.05)
+    out[: len(start)] += (level * 0.02 * bow * np.minimum(1, start / 0.01))[:, None]
+    return out
+
+
+def _wide(f: float, apart: float, weights: Sound, t: Sound, swell: Sound, rate: int, fade: float) -> Sound:
+    """(n, 2): two layers a little apart in pitch, each nearer to one side."""
+    low, high = (release(swell * harmonic_sum(f * k, weights, t), rate, fade) for k in (1 - apart / 2, 1 + apart / 2))
+    return np.stack([1.3 * low + 0.7 * high, 0.7 * low + 1.3 * high], axis=1)
 
 
 def pluck(rate: int, pitch: int, seconds: float, level: float, noise: np.random.Generator) -> Sound:
@@ -110,6 +128,7 @@ INSTRUMENTS = {
         Instrument("drums", drums, 0, 1.6),
         Instrument("bass", bass, 32, 0.1),
         Instrument("pad", pad, 89, 0.35),
+        Instrument("strings", strings, 48, 0.25),
         Instrument("pluck", pluck, 25, 0.1),
         Instrument("keys", keys, 0, 0.35),
     )
@@ -122,7 +141,9 @@ def instrument_for(program: int, channel: int) -> str:
         return "drums"
     if 32 <= program < 40:
         return "bass"
-    if 40 <= program < 56 or 88 <= program < 104:
+    if 40 <= program < 52:
+        return "strings"
+    if 52 <= program < 56 or 88 <= program < 104:
         return "pad"
     if 24 <= program < 32 or 104 <= program < 112:
         return "pluck"

@@ -111,7 +111,7 @@ def needed_bytes(session: Session, bundle: Bundle, wanted: Wanted) -> int:
     """How much room a bundle takes, about."""
     rate, width = wanted.rate or session.sample_rate, WIDTHS[wanted.depth]
     second = rate * width
-    channels = 2 * bundle.mix + bundle.click + len(parts_of(session)) * bundle.parts
+    channels = 2 * bundle.mix + bundle.click + 2 * len(parts_of(session)) * bundle.parts
     channels += sum(t.channels for t in session.tracks.all()) * bundle.stems
     total = second * session.seconds * channels
     if bundle.originals:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import numpy as np
 import soundfile as sf
 
 from core.following import click
@@ -30,8 +29,9 @@ def write_click_and_parts(session: Session, folder: Path, seconds: float, subtyp
     parts = list(session.parts.filter(gone=False).select_related("step", "step__tied_on"))
     for k, part in enumerate(parts):
         name = safe_name(f"part {part.name}", [p.name for p in folder.iterdir()])
-        with sf.SoundFile(folder / name, "w", rate, 1, subtype, format="WAV") as file:
+        level = sound.headroom(part, session.map_step, rate, frames)
+        with sf.SoundFile(folder / name, "w", rate, 2, subtype, format="WAV") as file:
             for at in range(0, frames, _PIECE):
                 report("Writing click and parts", 0.9 + 0.1 * (k + at / max(1, frames)) / len(parts))
                 samples = sound.block(part, session.map_step, rate, at, min(_PIECE, frames - at))
-                file.write(np.clip(samples, -1, 1) if subtype != "FLOAT" else samples)
+                file.write(level * samples)

@@ -3,7 +3,6 @@
 import io
 from typing import Any
 
-import numpy as np
 import soundfile as sf
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.http.response import HttpResponseBase
@@ -121,9 +120,10 @@ def part_wav(request: HttpRequest, pk: int, part: int) -> HttpResponse | FileRes
     """A part as it sounds, as long as the take."""
     session = _with_map(pk)
     found = get_object_or_404(session.parts.select_related("step"), pk=part)
-    samples = sound.block(found, session.map_step, session.sample_rate, 0, session.frames)
+    level = sound.headroom(found, session.map_step, session.sample_rate, session.frames)
+    samples = level * sound.block(found, session.map_step, session.sample_rate, 0, session.frames)
     out = io.BytesIO()
-    sf.write(out, np.clip(samples, -1, 1), session.sample_rate, "PCM_24", format="WAV")
+    sf.write(out, samples, session.sample_rate, "PCM_24", format="WAV")
     return _file(out.getvalue(), session, f"{found.name}.wav", "audio/wav")
 
 

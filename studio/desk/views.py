@@ -87,7 +87,7 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
                 "id": p.pk,
                 "name": p.name,
                 "instrument": p.instrument,
-                "channels": 1,
+                "channels": 2,
                 "gain": p.gain,
                 "muted": p.muted,
                 "solo": p.solo,

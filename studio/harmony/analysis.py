@@ -6,7 +6,8 @@ from core import audio
 from core.harmony.chord_line import chords_by_beat, with_chord
 from core.harmony.chords import find_key
 from core.listening import tonal
-from studio.harmony.models import Harmony, record
+from studio.harmony.chord_history import record
+from studio.harmony.models import Harmony
 from studio.jobs.models import Job
 from studio.jobs.registry import Report
 

@@ -7,7 +7,7 @@ from django.db import models
 
 from core.harmony.chord_line import TimedChord
 from core.harmony.chords import Chord
-from studio.histories import Renumber, StatePiece, changed
+from studio.histories import Renumber, StatePiece
 from studio.library.models import Session
 
 
@@ -38,16 +38,6 @@ class ChordStep(models.Model):
 
     def timed_chords(self) -> list[TimedChord]:
         return [TimedChord(t, Chord.parse(text), sure) for t, text, sure in orjson.loads(self.chords)]
-
-
-def record(harmony: Harmony, name: str, chords: list[TimedChord]) -> None:
-    """Add a step and make it the current one."""
-    rows = [[s.seconds, str(s.chord), s.confidence] for s in chords]
-    harmony.step = ChordStep.objects.create(
-        harmony=harmony, before_id=harmony.step_id, name=name[:200], chords=orjson.dumps(rows).decode()
-    )
-    harmony.save(update_fields=["step", "cents", "key"])
-    changed(harmony.session, name)
 
 
 # ---- chords as a piece of the history

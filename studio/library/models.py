@@ -65,6 +65,7 @@ class Session(Uncountable):
     song_seconds = models.FloatField(default=0, help_text="how long the song lasts that the session was started from")
     guides = models.JSONField(default=dict, help_text="weights by track name that the engineer gave; empty: automatic")
     click = models.JSONField(default=dict, help_text="sound and figure of the click")
+    sounds = models.CharField(max_length=200, blank=True, help_text="what plays the parts; empty: the set that ships")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
     tags = models.CharField(max_length=1000, blank=True, help_text="words between commas: ,live,drums,")
     told = models.JSONField(default=dict, help_text="what the map of the step ``summarised`` tells, for lists")

@@ -5,7 +5,8 @@ from typing import Any
 from studio.histories import Renumber, StatePiece
 from studio.library.models import Session, Track
 
-_SETTINGS = ("title", "slowest", "fastest", "meter", "steady", "music_from", "music_to", "guides", "click")
+_SETTINGS = ("title", "slowest", "fastest", "meter", "steady", "music_from", "music_to", "guides", "click",
+             "sounds")  # fmt: skip
 _TRACK = ("pk", "name", "gain", "muted", "solo", "gone", "pan")
 
 

@@ -28,6 +28,9 @@ class Part(Uncountable):
     muted = models.BooleanField(default=False)
     solo = models.BooleanField(default=False)
     pan = models.FloatField(default=0.0, help_text="-1 left to 1 right")
+    voicing = models.CharField(
+        max_length=20, blank=True, help_text="how it was made from the chords; empty: it was not"
+    )
     beats = models.PositiveSmallIntegerField(default=0, help_text="of an audio loop")
     gone = models.BooleanField(default=False, help_text="taken out; can be brought back")
     step = models.ForeignKey("parts.PartStep", null=True, on_delete=models.SET_NULL, related_name="+")

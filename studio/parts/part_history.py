@@ -27,6 +27,7 @@ def make(
     program: int | None = None,
     done: str = "Made",
     beats: int = 0,
+    voicing: str = "",
 ) -> Part:
     """A new part of a session that has a map. Its name is numbered where it is taken."""
     taken = set(session.parts.values_list("name", flat=True))
@@ -36,7 +37,9 @@ def make(
         free, number = f"{name} {number}", number + 1
     if program is None:
         program = INSTRUMENTS[instrument].program if instrument in INSTRUMENTS else 0
-    part = Part.objects.create(session=session, name=free, instrument=instrument, program=program, beats=beats)
+    part = Part.objects.create(
+        session=session, name=free, instrument=instrument, program=program, beats=beats, voicing=voicing
+    )
     _step(part, done, ties, notes, session.step_id)
     return part
 
@@ -51,13 +54,24 @@ def make_all(session: Session, song: Song, name: str, by_bars: bool = True, at: 
 
 
 def _step(part: Part, name: str, ties: str, notes: Sequence[ScoreNote] | Sequence[Note], tied_on: int | None) -> None:
+    _set_step(part, name, ties, notes, tied_on)
+    changed(part.session, f"{part.name}: {name}")
+
+
+def renew(part: Part, name: str, notes: Sequence[ScoreNote]) -> None:
+    """A step with other notes that ride the bars, as a consequence of something else: the caller tells of that."""
+    _set_step(part, name, Ties.BARS, notes, part.session.step_id)
+
+
+def _set_step(
+    part: Part, name: str, ties: str, notes: Sequence[ScoreNote] | Sequence[Note], tied_on: int | None
+) -> None:
     assert tied_on is not None  # parts are made on a map
     validate(notes)
     part.step = PartStep.objects.create(
         part=part, before_id=part.step_id, name=name[:200], ties=ties, notes=notes_json(notes), tied_on_id=tied_on
     )
     part.save(update_fields=["step"])
-    changed(part.session, f"{part.name}: {name}")
 
 
 @transaction.atomic
@@ -96,7 +110,7 @@ def tie(part: Part, ties: str) -> None:
 
 # ---- parts as a piece of the history
 
-_FIELDS = ("pk", "name", "instrument", "gain", "muted", "solo", "gone", "step_id", "pan")
+_FIELDS = ("pk", "name", "instrument", "gain", "muted", "solo", "gone", "step_id", "pan", "program", "voicing")
 
 
 def _take(session: Session) -> list[list[Any]]:
@@ -113,9 +127,15 @@ def _restore(session: Session, data: list[list[Any]]) -> None:
 
 
 def _renumber(data: list[list[Any]], new: Renumber) -> list[list[Any]]:
+    at = _FIELDS.index("step_id")
     return [
-        [new("parts.part", pk), *values, None if step is None else new("parts.partstep", step)]
-        for pk, *values, step in data
+        [
+            new("parts.part", pk),
+            *values[: at - 1],
+            None if values[at - 1] is None else new("parts.partstep", values[at - 1]),
+            *values[at:],
+        ]
+        for pk, *values in data
     ]
 
 

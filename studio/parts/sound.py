@@ -8,11 +8,16 @@ from numpy.typing import NDArray
 
 from core import audio
 from core.instruments.stream import render_block
+from core.instruments.strokes import Strokes, strokes_of
 from core.notes import Note
 from core.parts import loops
 from studio.caches import remembered
 from studio.desk.models import MapStep
 from studio.parts.models import Part, PartStep
+from studio.parts.sound_sets import player_of
+
+#: Samples that are made at a time to find the level.
+_PIECE = 1 << 20
 
 
 @remembered(128)  # some 100 kB each
@@ -29,20 +34,31 @@ def notes_of(part: Part, map_step: MapStep) -> list[Note]:
     return _notes(part.now, map_step)
 
 
+@remembered(64)  # some 100 kB each
+def _strokes(part_step: PartStep, map_step: MapStep, instrument: str) -> Strokes:
+    return strokes_of(_notes(part_step, map_step), instrument)
+
+
 @remembered(3)  # a take of four minutes in stereo is some 90 MB
 def _loop(part: Part, part_step: PartStep, map_step: MapStep) -> NDArray[Any]:
-    """All of a loop as it follows a map."""
+    """All of a loop as it follows a map, (frames, 2)."""
     rate = part.session.sample_rate
     source = audio.read(part.loop, 0, audio.inspect(part.loop).frames)
     hits = loops.attacks_in(source, rate)
     notes = _notes(part_step, map_step)
     frames = max(part.session.frames, round(rate * max((n.end for n in notes), default=0.0)))
-    return loops.render_loop(source, rate, part.beats, notes, frames, hits)
+    return np.broadcast_to(made := loops.render_loop(source, rate, part.beats, notes, frames, hits), (len(made), 2))
 
 
 def block(part: Part, map_step: MapStep, rate: int, start: int, frames: int) -> NDArray[Any]:
-    """``(frames, 1)`` float32 samples of a part from sample ``start`` on."""
+    """``(frames, 2)`` float32 samples of a part from sample ``start`` on."""
     if part.is_loop:
-        found = _loop(part, part.now, map_step)[start : start + frames].mean(axis=1)
-        return np.pad(found, (0, frames - len(found)))[:, None]
-    return render_block(notes_of(part, map_step), part.instrument, rate, start, frames)[:, None]
+        found = _loop(part, part.now, map_step)[start : start + frames]
+        return np.pad(found, ((0, frames - len(found)), (0, 0)))
+    return render_block(_strokes(part.now, map_step, part.instrument), player_of(part), rate, start, frames)
+
+
+def headroom(part: Part, map_step: MapStep, rate: int, frames: int) -> float:
+    """By how much a part is turned down as a whole so that it clips nowhere in a file of its own."""
+    peaks = [np.abs(block(part, map_step, rate, at, min(_PIECE, frames - at))).max() for at in range(0, frames, _PIECE)]
+    return float(1 / max(1.0, *peaks)) if peaks else 1.0

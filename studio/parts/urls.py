@@ -7,6 +7,7 @@ urlpatterns = [
     path("sessions/<int:pk>/parts", views.parts_data, name="parts"),
     path("sessions/<int:pk>/parts/panel", views.panel, name="parts-panel"),
     path("sessions/<int:pk>/parts/pattern", views.add_pattern, name="parts-pattern"),
+    path("sessions/<int:pk>/parts/sounds", views.sounds, name="parts-sounds"),
     path("sessions/<int:pk>/parts/empty", views.empty, name="parts-empty"),
     path("sessions/<int:pk>/parts/bring", views.import_midi, name="parts-bring"),
     path("sessions/<int:pk>/parts/take-over", views.from_track, name="parts-take-over"),

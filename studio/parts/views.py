@@ -15,6 +15,7 @@ from core import audio
 from core.formats.smf import MidiError, read_notes
 from core.formats.song import read_song
 from core.instruments.kit import INSTRUMENTS
+from core.instruments.soundfont import SoundFontError
 from core.notes import MOST_NOTES, timing_difference
 from core.parts import keyboard, loops
 from core.parts.patterns import PATTERNS, pattern_notes
@@ -26,7 +27,7 @@ from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.library.uploads import clean_name
 from studio.library.views import Mix, set_mix
-from studio.parts import part_history
+from studio.parts import part_history, sound_sets
 from studio.parts.models import LOOP, Part, PartStep
 from studio.parts.sound import block, notes_of
 from studio.reshaping.result import in_clock
@@ -80,6 +81,7 @@ def panel_answer(request: HttpRequest, session: Session, error: str = "", status
         "gone": session.parts.filter(gone=True),
         "patterns": PATTERNS.values(),
         "instruments": INSTRUMENTS,
+        "sound_sets": sound_sets.choices(),
         "first": max(1, first),
         "last": last,
         "error": error,
@@ -121,6 +123,24 @@ def add_pattern(request: HttpRequest, pk: int) -> HttpResponse:
     except ValueError as e:
         return panel_answer(request, session, str(e), 422)
     part_history.make(session, pattern.name, "drums", notes, done=f"Added in bars {first} to {last}")
+    return panel_answer(request, session)
+
+
+@require_POST
+def sounds(request: HttpRequest, pk: int) -> HttpResponse:
+    """Which sound set plays the parts, by what it is stored as."""
+    session = with_map(pk)
+    wanted = request.POST.get("sounds", "")
+    if wanted not in sound_sets.choices():
+        return panel_answer(request, session, "There is no such sound set any more.", 422)
+    try:
+        sound_sets.check(wanted)
+    except SoundFontError as e:
+        return panel_answer(request, session, str(e), 422)
+    with transaction.atomic():
+        session.sounds = wanted
+        session.save(update_fields=["sounds"])
+        changed(session, f"Parts play with {sound_sets.choices()[wanted]}")
     return panel_answer(request, session)
 
 
@@ -249,6 +269,7 @@ def act(request: HttpRequest, pk: int) -> HttpResponse:
     done = ""
     if request.POST.get("instrument") in INSTRUMENTS:
         new["instrument"] = request.POST["instrument"]
+        new["program"] = INSTRUMENTS[new["instrument"]].program
         done = f"{found.name} is played by {new['instrument']}"
     if request.POST.get("name", "").strip():
         new["name"] = request.POST["name"].strip()[:200]

@@ -163,7 +163,7 @@ class Following(TestCase):
         page.wait_for_function("i => desk.chords.data.text[i] === 'F6'", arg=at + 1)
         page.keyboard.press("Control+z")
         page.wait_for_function("i => desk.chords.data.text[i] === 'F'", arg=at + 1)
-        page.get_by_role("button", name="Make a pad part").click()
+        page.get_by_role("button", name="Pad", exact=True).click()
         self.wait_for_parts(before + 1)
         self.assertGreater(len(self.starts()), 80)
 

@@ -5,7 +5,8 @@ from unittest import TestCase
 import numpy as np
 
 from core.instruments.kit import INSTRUMENTS, PERCUSSION, instrument_for
-from core.instruments.stream import render_block
+from core.instruments.stream import Player, render_block
+from core.instruments.strokes import strokes_of
 from core.notes import Note, ScoreNote, timing_difference, to_score, to_seconds
 from core.parts import keyboard, roll
 from core.parts.patterns import KEYS, PATTERNS, pattern_notes
@@ -54,15 +55,17 @@ class Sounding(TestCase):
     def test_however_it_is_cut_the_samples_are_the_same(self):
         notes = to_seconds(drifting(), NOTES)
         for name in INSTRUMENTS:
-            whole = render_block(notes, name, 48_000, 0, 200_000)
-            parts = np.concatenate([render_block(notes, name, 48_000, a, 16_384) for a in range(0, 200_000, 16_384)])
+            strokes, player = strokes_of(notes, name), Player(name)
+            whole = render_block(strokes, player, 48_000, 0, 200_000)
+            starts = range(0, 200_000, 16_384)
+            parts = np.concatenate([render_block(strokes, player, 48_000, a, 16_384) for a in starts])
             np.testing.assert_array_equal(whole, parts[:200_000], name)
             self.assertTrue(np.isfinite(whole).all() and np.abs(whole).max() > 0.02, name)
 
     def test_a_note_begins_on_its_nearest_sample(self):
         at = 0.123456
-        x = render_block([Note(at, at + 0.2, 37, 127)], "drums", 48_000, 0, 48_000)
-        self.assertEqual(int(np.flatnonzero(x)[0]) - round(at * 48_000) in (0, 1), True)
+        x = render_block(strokes_of([Note(at, at + 0.2, 37, 127)], "drums"), Player("drums"), 48_000, 0, 48_000)
+        self.assertEqual(int(np.flatnonzero(x[:, 0])[0]) - round(at * 48_000) in (0, 1), True)
         self.assertFalse(x[: round(at * 48_000)].any())
 
     def test_general_midi_families(self):

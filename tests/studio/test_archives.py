@@ -159,6 +159,10 @@ class RoundTrip(Archives):
     def test_undo_goes_on_in_the_opened_session_and_touches_no_other(self):
         made = self.opened(self.archived())
         other = picture(self.take)
+        self.post(f"/sessions/{made.pk}/undo", by=-1, step=made.step_id)
+        for part in made.parts.select_related("step"):
+            self.assertEqual(part.now.part_id, part.pk)
+        self.post(f"/sessions/{made.pk}/undo", by=1, step=Session.objects.get(pk=made.pk).step_id)
         url = f"/sessions/{made.pk}"
         steps = 0
         while True:

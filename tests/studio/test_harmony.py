@@ -52,11 +52,43 @@ class Harmony(StudioCase):
         rows = list(csv.reader(io.StringIO(self.client.get(f"{self.url}/chords.csv").content.decode())))
         self.assertEqual(rows[1][0], "1.1.000")
         self.assertEqual(rows[1][2], "C")
-        self.client.post(f"{self.url}/chords/pad")
+        self.client.post(f"{self.url}/chords/part")
         part = Part.objects.get()
         self.assertEqual((part.name, part.instrument), ("Pad", "pad"))
         first = [n for n in part.step.stored() if n.bar == 1]
         self.assertEqual({n.pitch % 12 for n in first}, {0, 4, 7})
+
+    def made(self, voicing):
+        self.client.post(f"{self.url}/chords/part", {"voicing": voicing})
+        return Part.objects.get(voicing=voicing)
+
+    def test_a_corrected_chord_reaches_the_parts_made_from_it_until_they_are_changed_by_hand(self):
+        self.edit(at=1.1, text="C")
+        self.edit(at=5.2, text="F")
+        strings, bass = self.made("strings"), self.made("bass")
+        self.assertEqual((strings.instrument, strings.program, bass.instrument), ("strings", 48, "bass"))
+        self.assertEqual([n.pitch % 12 for n in bass.now.stored()][:2], [0, 7])
+        steps = self.session_.steps.count()
+        self.edit(at=1.1, text="Am")
+        self.assertEqual(self.session_.steps.count(), steps + 1)  # one step takes back chord and parts
+        for part in (strings, bass):
+            part.refresh_from_db()
+        self.assertEqual({n.pitch % 12 for n in strings.now.stored() if n.bar == 1}, {9, 0, 4})
+        self.assertEqual(bass.now.stored()[0].pitch % 12, 9)
+        self.post(f"{self.url}/undo", by=-1, step=self.client.get(f"{self.url}/map").json()["step"])
+        bass.refresh_from_db()
+        self.assertEqual(bass.now.stored()[0].pitch % 12, 0)
+        self.client.post(f"/parts/{bass.pk}/act", {"ties": "clock"})  # changed by hand
+        bass.refresh_from_db()
+        own = bass.step_id
+        self.edit(at=1.1, text="Em")
+        bass.refresh_from_db()
+        self.assertEqual(bass.step_id, own)
+        self.assertContains(self.client.get(f"{self.url}/parts/panel"), "Take the chords again")
+        self.assertEqual(self.client.post(f"/parts/{bass.pk}/from-chords").status_code, 200)
+        bass.refresh_from_db()
+        self.assertEqual(bass.now.stored()[0].pitch % 12, 4)
+        self.assertEqual(self.client.post(f"/parts/{bass.pk + 99}/from-chords").status_code, 404)
 
     def test_written_by_hand_undone_and_done_again(self):
         self.assertEqual(self.edit(at=1.1, text="Dm7").json()["text"], ["Dm7"])
@@ -93,4 +125,4 @@ class Harmony(StudioCase):
         self.assertIn("no map", job.message)
 
     def test_no_chords_no_pad(self):
-        self.assertContains(self.client.post(f"{self.url}/chords/pad"), "no chords yet")
+        self.assertContains(self.client.post(f"{self.url}/chords/part"), "no chords yet")

@@ -10,11 +10,15 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 
 from core.formats import smf, wavloop
 from core.instruments.stream import render_block
+from core.instruments.strokes import strokes_of
 from core.notes import Note, to_seconds
 from studio.library.models import Session
 from studio.library.uploads import add_track
+from studio.parts import sound_sets
 from studio.parts.models import Part
 from studio.parts.sound import _loop, _notes
+from studio.parts.sound_sets import player_of
+from tests.core.sound_fonts import Tone, sound_font
 from tests.studio.base import StudioCase
 
 
@@ -103,9 +107,10 @@ class Parts(StudioCase):
         track, part = self.session_.tracks.get(), self.part()
         url = f"{self.url}/blocks/3?tracks={track.pk}&parts={part.pk}"
         block = np.frombuffer(self.client.get(url).content, np.float32)
-        size = len(block) // 2
-        notes = part.step.notes_in_seconds(self.session_.step.tempo_map)
-        np.testing.assert_array_equal(block[size:], render_block(notes, "drums", self.session_.rate, 3 * size, size))
+        size = len(block) // 3  # a track of one channel, a part of two
+        strokes = strokes_of(part.step.notes_in_seconds(self.session_.step.tempo_map), "drums")
+        rendered = render_block(strokes, player_of(part), self.session_.rate, 3 * size, size)
+        np.testing.assert_array_equal(block[size:], rendered.T.ravel())
         self.assertTrue(block[size:].any())
         self.assertEqual(self.client.get(f"{self.url}/blocks/3?tracks={track.pk}&parts=999").status_code, 404)
 
@@ -246,7 +251,7 @@ class Parts(StudioCase):
             np.frombuffer(self.client.get(f"{self.url}/blocks/{n}?parts={part.pk}").content, np.float32)
             for n in range(int(10 * rate / 16_384))
         ]
-        x = np.concatenate(blocks)
+        x = np.concatenate([b.reshape(2, -1)[0] for b in blocks])
         loud = np.flatnonzero(np.abs(x) > 0.5)
         starts = loud[np.concatenate([[True], np.diff(loud) > 0.1 * rate])] / rate
         beats = self.session_.step.tempo_map.beats(0, 15).seconds
@@ -255,6 +260,65 @@ class Parts(StudioCase):
             answer = self.client.post(f"{self.url}/parts/loop", {**said, "file": self.loop_file(), **bad})
             self.assertEqual(answer.status_code, 422, bad)
         self.assertEqual(Part.objects.count(), 1)
+
+    def test_a_stereo_loop_stays_stereo(self):
+        t = np.arange(2 * 44_100) / 44_100
+        strokes = np.where(t % 0.5 < 0.01, 0.8, 0.0) * np.cos(2 * np.pi * 900 * t)
+        left, right = strokes * (t < 1), strokes * (t >= 1)
+        out = io.BytesIO()
+        sf.write(out, np.stack([left, right], axis=1), 44_100, format="WAV")
+        file = SimpleUploadedFile("two sides.wav", out.getvalue())
+        said = {"file": file, "beats": "4", "from": "1", "to": "4"}
+        self.assertEqual(self.client.post(f"{self.url}/parts/loop", said).status_code, 200)
+        part, rate = self.part(), self.session_.rate
+        data = b"".join(self.client.get(f"{self.url}/deliver/part/{part.pk}.wav").streaming_content)
+        x, _ = sf.read(io.BytesIO(data), dtype="float32")
+        beats = self.session_.step.tempo_map.beats(0, 16).seconds
+        first, third = (
+            np.abs(x[round((b - 0.02) * rate) : round((b + 0.05) * rate)]).max(axis=0) for b in beats[0:3:2]
+        )
+        self.assertGreater(first[0], 10 * first[1])
+        self.assertGreater(third[1], 10 * third[0])
+
+    # ---- who plays
+
+    def undo_once(self):
+        self.post(f"{self.url}/undo", by=-1, step=Session.objects.get(pk=self.session_.pk).step_id)
+
+    def test_a_sound_set_is_chosen_undone_and_of_ones_own(self):
+        self.lay()
+        self.assertContains(self.client.get(f"{self.url}/parts/panel"), "Fluid R3 (sampled)")
+        part = self.part()
+        block = lambda: self.client.get(f"{self.url}/blocks/3?parts={part.pk}").content  # noqa: E731
+        sampled = block()
+        self.assertEqual(self.client.post(f"{self.url}/parts/sounds", {"sounds": "built-in"}).status_code, 200)
+        self.assertNotEqual(block(), sampled)
+        self.undo_once()
+        self.assertEqual(block(), sampled)
+        sound_sets.folder().mkdir(exist_ok=True)
+        own = sound_sets.folder() / "mine.sf2"
+        own.write_bytes(b"no set at all, but long enough")
+        answer = self.client.post(f"{self.url}/parts/sounds", {"sounds": "mine.sf2"})
+        self.assertContains(answer, "This is no SoundFont", status_code=422)
+        self.assertEqual(block(), sampled)
+        tone = np.sin(2 * np.pi * 440 * np.arange(20_000) / 48_000)
+        own.write_bytes(sound_font([Tone(tone, bank=128)]))
+        self.assertContains(self.client.post(f"{self.url}/parts/sounds", {"sounds": "mine.sf2"}), "mine.sf2")
+        self.assertNotEqual(block(), sampled)
+        own.unlink()  # a set that went away: the one that ships
+        self.assertEqual(block(), sampled)
+        answer = self.client.post(f"{self.url}/parts/sounds", {"sounds": "../secret.sf2"})
+        self.assertContains(answer, "There is no such sound set", status_code=422)
+
+    def test_another_instrument_brings_its_program(self):
+        self.client.post(f"{self.url}/parts/empty", {"instrument": "keys"})
+        part = self.part()
+        self.client.post(f"/parts/{part.pk}/act", {"instrument": "strings"})
+        part.refresh_from_db()
+        self.assertEqual((part.instrument, part.program), ("strings", 48))
+        self.undo_once()
+        part.refresh_from_db()
+        self.assertEqual((part.instrument, part.program), ("keys", 0))
 
     def test_notation_before_and_with_the_map(self):
         sent = self.client.get(f"{self.url}/parts/simulated?from=1&to=8").json()["messages"]
@@ -286,8 +350,9 @@ class Parts(StudioCase):
         data = b"".join(self.client.get(f"{self.url}/deliver/part/{part.pk}.wav").streaming_content)
         x, rate = sf.read(io.BytesIO(data), dtype="float32")
         self.assertEqual(len(x), round(self.session_.seconds * rate))
-        notes = part.step.notes_in_seconds(self.session_.step.tempo_map)
-        np.testing.assert_allclose(x, np.clip(render_block(notes, "drums", rate, 0, len(x)), -1, 1), atol=2**-22)
+        strokes = strokes_of(part.step.notes_in_seconds(self.session_.step.tempo_map), "drums")
+        whole = render_block(strokes, player_of(part), rate, 0, len(x))
+        np.testing.assert_allclose(x, whole / max(1, np.abs(whole).max()), atol=2**-22)
 
     def test_a_loop_is_cut_exactly_on_its_lines(self):
         track = self.session_.tracks.get()
