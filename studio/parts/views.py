@@ -23,6 +23,7 @@ from core.parts.roll import RollError
 from core.tempomap import TempoMap
 from studio.histories import changed
 from studio.inputs import LARGEST, BadInput, Body, Seconds, read_body, whole
+from studio.library import stand_ins
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.library.uploads import clean_name
@@ -81,6 +82,7 @@ def panel_answer(request: HttpRequest, session: Session, error: str = "", status
         "gone": session.parts.filter(gone=True),
         "patterns": PATTERNS.values(),
         "instruments": INSTRUMENTS,
+        "demo": stand_ins.are_offered(),
         "sound_sets": sound_sets.choices(),
         "first": max(1, first),
         "last": last,

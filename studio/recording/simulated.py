@@ -6,7 +6,6 @@ import io
 from functools import cache
 
 import soundfile as sf
-from django.conf import settings
 
 from core.demo import boathouse
 from studio.library.models import Track
@@ -14,11 +13,6 @@ from studio.library.models import Track
 #: Seconds of the main demo's dulcimer that it plays, again and again.
 FROM, TO = 4.0, 64.0
 TRACK = "Hammered dulcimer"
-
-
-def is_offered() -> bool:
-    """Only where the demo was made."""
-    return (settings.DATA / "demo-made").exists()
 
 
 @cache

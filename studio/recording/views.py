@@ -16,6 +16,7 @@ from core.audio.loopback import burst, latency
 from core.listening.tuner import nearest_note, pitch
 from studio.inputs import DAMAGED, LARGEST, BadInput, Bar, Body, Form, read_body, read_form, whole
 from studio.jobs.queue import start
+from studio.library import stand_ins
 from studio.library.models import Session
 from studio.library.uploads import Refused
 from studio.recording import passes, simulated
@@ -69,7 +70,7 @@ def pane(request: HttpRequest, pk: int) -> HttpResponse:
         "passes": done,
         "empty": not session.tracks.exists() and session.step is None,
         "cut_off": any(r.is_cut_off() for r in session.recordings.filter(ended=False)),
-        "demo": simulated.is_offered(),
+        "demo": stand_ins.are_offered(),
     }
     return render(request, "recording/pane.html", context)
 
@@ -201,7 +202,7 @@ def tuner(request: HttpRequest, pk: int) -> HttpResponse:
 @require_GET
 def simulated_player(request: HttpRequest) -> HttpResponse:
     """What the simulated player of the demo plays, as a WAV file."""
-    if not simulated.is_offered():
+    if not stand_ins.are_offered():
         raise Http404
     return HttpResponse(simulated.wav(), content_type="audio/wav", headers={"Cache-Control": "private, max-age=86400"})
 

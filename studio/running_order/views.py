@@ -10,6 +10,7 @@ from core.following.running_order import whole_bars
 from studio.desk.models import Mark
 from studio.histories import changed
 from studio.inputs import LARGEST, whole
+from studio.library import stand_ins
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.reshaping.result import in_clock
@@ -63,6 +64,7 @@ def _pane(request: HttpRequest, session: Session, error: str = "", status: int =
         "error": error,
         "slowest": SLOWEST,
         "fastest": FASTEST,
+        "demo": stand_ins.are_offered(),
     }
     out = render(request, "running_order/pane.html", context, status=status)
     if request.method == "POST" and not error:
