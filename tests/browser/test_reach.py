@@ -68,6 +68,34 @@ class Reach(SharedDemoCase):
         settled(page)
         self.assertFalse(page.locator("#single-keys").is_checked())
 
+    def test_a_key_is_changed_kept_and_given_back(self):
+        page = self.page
+        page.keyboard.press("?")
+        page.get_by_title("Change the key of “Next doubt”").click()
+        page.keyboard.press("Control+Shift+J")
+        self.assertIn("Ctrl Shift J: “Next doubt”.", page.locator("#keys-told").inner_text())
+        page.get_by_title("Change the key of “Previous doubt”").click()
+        page.keyboard.press("x")
+        self.assertIn("It was “Dismiss the doubt”, which has no key now", page.locator("#keys-told").inner_text())
+        page.get_by_title("Change the key of “Zoom in”").first.click()
+        page.keyboard.press("Tab")
+        self.assertEqual(page.locator("#keys-told").inner_text(), "")
+        page.keyboard.press("Escape")
+        page.reload()
+        settled(page)
+        page.wait_for_function("desk.doubts.list.length")
+        page.keyboard.press("j")
+        self.assertEqual(page.evaluate("desk.doubts.open"), -1)
+        page.keyboard.press("Control+Shift+J")
+        page.wait_for_function("desk.doubts.now")
+        page.keyboard.press("?")
+        page.get_by_role("button", name="All keys as they come").click()
+        page.keyboard.press("Escape")
+        self.assertEqual(page.evaluate("localStorage.getItem('own-keys')"), None)
+        page.evaluate("desk.doubts.open = -1")
+        page.keyboard.press("j")
+        page.wait_for_function("desk.doubts.now")
+
     def test_space_presses_what_the_keyboard_reached_and_plays_after_a_click(self):
         page = self.page
         loop = page.get_by_role("button", name="Count-in")

@@ -1,7 +1,7 @@
 // @ts-check
 // All commands by words: type some, choose one, it is done. Beside the list of keys, for whoever knows what but not how.
 
-/** @typedef {{name: string, words: string, group: string, keys: string[]}} Entry */
+/** @typedef {{name: string, words: string, group: string}} Entry */
 
 /**
  * Commands in which every typed word begins some word, those whose words come in that order first.
@@ -19,9 +19,9 @@ export function matching(entries, typed) {
 /**
  * @param {Entry[]} entries
  * @param {(name: string) => void} run
- * @param {(key: string) => string} shown how a key is written
+ * @param {(name: string) => string[]} keysOf the keys of a command, as they are written
  */
-export function commandSearch(entries, run, shown) {
+export function commandSearch(entries, run, keysOf) {
   const dialog = /** @type {HTMLDialogElement} */ (document.getElementById("command-search"));
   const input = /** @type {HTMLInputElement} */ (dialog.querySelector("input"));
   const list = /** @type {HTMLElement} */ (dialog.querySelector("[role=listbox]"));
@@ -38,7 +38,7 @@ export function commandSearch(entries, run, shown) {
         row.role = "option";
         row.ariaSelected = String(i === at);
         row.dataset.name = entry.name;
-        const keys = entry.keys.map((k) => Object.assign(document.createElement("kbd"), { textContent: shown(k) }));
+        const keys = keysOf(entry.name).map((k) => Object.assign(document.createElement("kbd"), { textContent: k }));
         const words = Object.assign(document.createElement("span"), { textContent: entry.words });
         row.append(words, Object.assign(document.createElement("small"), { textContent: entry.group }), ...keys);
         return row;

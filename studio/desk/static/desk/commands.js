@@ -14,8 +14,10 @@ import {
   toggleFollow,
 } from "./switches.js";
 import { forms } from "./forms.js";
+import { keyList, shownKey } from "./key_list.js";
 import { loopTwo, stretchBy, toggleLoop } from "./looping.js";
 import { note } from "../studio/server.js";
+import { keepKeys, keyOf, readKeys } from "./own_keys.js";
 import { stepAttack, stepBar, stepBeat } from "./stepping.js";
 
 const CHOOSE_BEAT = "There is no map yet: Find makes one.";
@@ -218,49 +220,34 @@ function ofBeat(desk, field) {
 
 export const COMMANDS = Object.assign({}, ...Object.values(GROUPS));
 
-const SHOWN = {
-  " ": "Space",
-  ArrowLeft: "←",
-  ArrowRight: "→",
-  ArrowUp: "↑",
-  ArrowDown: "↓",
-  "Shift+ArrowLeft": "Shift ←",
-  "Shift+ArrowRight": "Shift →",
-  "Shift+ArrowDown": "Shift ↓",
-  "Ctrl+ArrowLeft": "Ctrl ←",
-  "Ctrl+ArrowRight": "Ctrl →",
-  "Ctrl+ArrowUp": "Ctrl ↑",
-  "Ctrl+ArrowDown": "Ctrl ↓",
-  "Ctrl+Enter": "Ctrl Enter",
-  "Ctrl+z": "Ctrl Z",
-  "Ctrl+Shift+Z": "Ctrl Shift Z",
-  "Ctrl+y": "Ctrl Y",
-  "Ctrl+/": "Ctrl /",
-  "Ctrl+b": "Ctrl B",
-  Escape: "Esc",
-  Delete: "Del",
-  Backspace: "⌫",
-};
-const NEEDS_SHIFT = /^[^a-zA-Z]$/; // characters that a keyboard may put on Shift
-
 /** Single characters can be switched off, for whoever speaks to the page or types by accident (WCAG 2.1.4). */
 const SINGLE_OFF = "single-keys-off";
 const isSingle = (key) => key !== " " && /^(Shift\+)?.$/u.test(key);
 
-const words_of = (key) => key.replace("Shift+", "Shift ").replace(/^[a-z]$/, (c) => c.toUpperCase());
-
 export function commands(desk) {
+  const usual = Object.fromEntries(Object.entries(COMMANDS).map(([name, [keys]]) => [name, keys]));
+  let keys = readKeys(usual, localStorage);
   const byKey = new Map();
-  for (const [name, [keys]] of Object.entries(COMMANDS)) for (const key of keys) byKey.set(key, name);
+  const use = (wanted) => {
+    keys = wanted;
+    byKey.clear();
+    for (const [name, own] of Object.entries(keys)) for (const key of own) byKey.set(key, name);
+  };
+  use(keys);
   const run = (name) => {
     desk.wake();
     COMMANDS[name][2](desk);
   };
 
   const entries = Object.entries(GROUPS).flatMap(([group, members]) =>
-    Object.entries(members).map(([name, [keys, words]]) => ({ name, words, group, keys })),
+    Object.entries(members).map(([name, [, words]]) => ({ name, words, group })),
   );
-  desk.searchCommands = commandSearch(entries, run, (k) => SHOWN[k] ?? words_of(k));
+  desk.searchCommands = commandSearch(entries, run, (name) => keys[name].map(shownKey));
+  keyList(entries, {
+    keys: () => keys,
+    set: (wanted) => (use(wanted), keepKeys(usual, keys, localStorage)),
+    reset: () => (use(usual), keepKeys(usual, keys, localStorage)),
+  });
   const single = /** @type {HTMLInputElement} */ (document.getElementById("single-keys"));
   single.checked = localStorage.getItem(SINGLE_OFF) !== "yes";
   single.onchange = () => localStorage.setItem(SINGLE_OFF, single.checked ? "no" : "yes");
@@ -275,9 +262,7 @@ export function commands(desk) {
     if (e.key === " " && (e.target.matches?.("[type=checkbox]") || takesSpace(e.target))) return; // it is pressed
     // a button that has the focus takes Enter, unless taps wait for it
     if (e.key === "Enter" && !always && e.target.matches?.("button, a, summary") && !desk.tapping.taps.length) return;
-    let key = e.key;
-    if (e.shiftKey && !NEEDS_SHIFT.test(key)) key = `Shift+${key}`;
-    if (e.ctrlKey || e.metaKey) key = `Ctrl+${key}`;
+    const key = keyOf(e);
     const name = byKey.get(key);
     if (!name || e.altKey || (isSingle(key) && !single.checked)) return;
     if (e.target.matches?.("input[type=range]") && key.startsWith("Arrow")) return;
@@ -298,23 +283,4 @@ export function commands(desk) {
   document.addEventListener("input", (e) => {
     if (e.target.id === "click-pan") desk.player.setClickPan(Number(e.target.value));
   });
-
-  const list = document.getElementById("keys");
-  for (const [group, members] of Object.entries(GROUPS)) {
-    const part = document.createElement("div");
-    part.append(Object.assign(document.createElement("h3"), { textContent: group }));
-    const dl = document.createElement("dl");
-    for (const [keys, words] of Object.values(members)) {
-      const dt = document.createElement("dt");
-      dt.append(
-        ...keys.flatMap((k) => [
-          Object.assign(document.createElement("kbd"), { textContent: SHOWN[k] ?? words_of(k) }),
-          " ",
-        ]),
-      );
-      dl.append(dt, Object.assign(document.createElement("dd"), { textContent: words }));
-    }
-    part.append(dl);
-    list.append(part);
-  }
 }

@@ -67,7 +67,10 @@ export class Keyboard {
       this.inputs = await devices();
       if (!this.inputs.length) {
         this.inputs = null;
-        return note("The browser finds no MIDI keyboard. Connect one, switch it on, and press Record keys again.", true);
+        return note(
+          "The browser finds no MIDI keyboard. Connect one, switch it on, and press Record keys again.",
+          true,
+        );
       }
     }
     for (const input of this.inputs) input.onmidimessage = (e) => this.hear(e);

@@ -1,0 +1,185 @@
+"""Learns how chords sound: the weights of ``core/harmony``'s model, from accompaniments whose chords are known.
+
+``python -m training.chords make --songs 400``: songs on Debian's mma (see :mod:`training.accompaniment`), one groove
+family each, with a melody that is often beside the chord, played by General MIDI sound sets; their tones by beat are kept
+in ``build/chords``. ``python -m training.chords fit``: fits the weights on the families for learning, judges them on the
+others, and writes ``core/harmony/chord_weights.npz``.
+"""
+
+from __future__ import annotations
+
+import argparse
+import re
+import subprocess
+import tempfile
+from pathlib import Path
+
+import mido
+import numpy as np
+import soxr
+from numpy.typing import NDArray
+
+from core.harmony.chords import Chord
+from core.listening import tonal
+from training import effects
+from training.accompaniment import NAMES, ROMAN, _felt, families
+from training.composed import from_midi
+from training.recording import RATE, Instruments
+from training.score import Score, ScoreNote, ScoreTrack, is_for_evaluation
+
+FOLDER = Path("build/chords")
+#: Our qualities as mma writes them.
+_MMA = {"": "", "m": "m", "7": "7", "m7": "m7", "maj7": "M7", "dim": "dim", "sus4": "sus4"}
+_MELODIES = (40, 56, 65, 66, 68, 71, 73, 52, 80, 22)
+
+
+def _chord(rng: np.random.Generator, key: int, mode: str, rich: float) -> Chord:
+    """A chord of the key; ``rich``: how often it has a seventh."""
+    quality, step = ROMAN[mode][int(rng.integers(6))]
+    draw = rng.random()
+    if draw < rich:
+        quality = {"": str(rng.choice(["7", "maj7"])), "m": "m7"}[quality]
+    elif draw > 0.94:
+        quality = str(rng.choice(["sus4", "dim", "7"]))
+    return Chord((key + step) % 12, quality)
+
+
+def song(seed: int, family: str) -> tuple[Score, list[Chord]] | None:
+    """A song of about a minute on one groove family, and its chord at every felt beat; None where mma refuses it."""
+    rng = np.random.default_rng((7, seed))
+    grooves, text = families()[family]
+    beats = _felt(text)
+    if beats is None:
+        return None
+    counted, felt = beats
+    plain = [g for g in grooves if not re.search(r"(?i)fill|intro|end|plus", g)] or grooves
+    bpm = float(rng.uniform(65, 170) if felt == counted else rng.uniform(50, 95))
+    key, mode, rich = int(rng.integers(12)), str(rng.choice(["major", "minor"])), float(rng.choice([0.0, 0.2, 0.9]))
+    pace = rng.choice(["bar", "half", "two"], p=[0.55, 0.3, 0.15])
+    bars = max(8, int(55 * bpm / 60 / felt))
+    rows, chords = [f"Tempo {max(40, min(300, round(bpm * counted / felt)))}", f"RndSeed {seed % 100_000}"], []
+    now = _chord(rng, key, mode, rich)
+    for bar in range(1, bars + 1):
+        if bar % 8 == 1:
+            rows.append(f"Groove {rng.choice(plain)}")
+        cells, at = ["/"] * counted, [now] * felt
+        if pace != "two" or bar % 2:
+            now = _chord(rng, key, mode, rich)
+            at = [now] * felt
+        cells[0] = NAMES[now.root or 0] + _MMA[now.quality]
+        if pace == "half" and felt % 2 == 0 and rng.random() < 0.6:
+            now = _chord(rng, key, mode, rich)
+            cells[counted // 2] = NAMES[now.root or 0] + _MMA[now.quality]
+            at[felt // 2 :] = [now] * (felt - felt // 2)
+        rows.append(f"{bar} {' '.join(cells)}")
+        chords += at
+    with tempfile.TemporaryDirectory() as folder:
+        source, out = Path(folder) / "song.mma", Path(folder) / "song.mid"
+        source.write_text("\n".join(rows) + "\n")
+        try:
+            done = subprocess.run(["mma", source, "-f", out], capture_output=True, timeout=60)
+        except subprocess.TimeoutExpired:
+            return None
+        if done.returncode or not out.exists():
+            return None
+        midi = mido.MidiFile(out)
+    midi.tracks[0] = mido.MidiTrack(
+        [mido.MetaMessage("time_signature", numerator=counted, denominator=4, time=0)]
+        + [m for m in midi.tracks[0] if m.type not in ("time_signature", "set_tempo")]
+    )
+    found = from_midi(family, midi, felt)
+    if found is None or not chords:
+        return None
+    found.bpm, found.bars = bpm, [felt] * bars
+    scale = {(key + s) % 12 for s in ((0, 2, 4, 5, 7, 9, 11) if mode == "major" else (0, 2, 3, 5, 7, 8, 10))}
+    found.tracks.append(_melody(rng, chords, sorted(scale)))
+    return found, chords
+
+
+def _melody(rng: np.random.Generator, chords: list[Chord], scale: list[int]) -> ScoreTrack:
+    notes, at, low = [], 0.0, int(rng.choice([60, 67, 72]))
+    while at < len(chords):
+        length = float(rng.choice([0.25, 0.5, 0.5, 1, 1.5]))
+        chord = chords[int(at)]
+        inside = rng.random() < (0.8 if at % 1 == 0 else 0.5)
+        pitch = low + (int(rng.choice(chord.classes if inside else scale)) - low) % 12
+        if rng.random() < 0.75:
+            notes.append(ScoreNote(at, 0.9 * length, pitch, int(rng.integers(60, 105))))
+        at += length
+    return ScoreTrack("melody", int(rng.choice(_MELODIES)), notes)
+
+
+def sounds(rng: np.random.Generator, instruments: Instruments, score: Score) -> list[NDArray[np.float32]]:
+    """The song's tracks at :data:`RATE`, at levels of a mix."""
+    beat = 60 / score.bpm
+    seconds = score.beats * beat + 0.5
+    out = []
+    for t in score.tracks:
+        if t.name == "melody" and rng.random() < 0.25:
+            continue
+        late = float(rng.normal(0, 0.01))
+        notes = []
+        for n in t.notes:
+            start = max(0.0, n.at * beat + late + float(rng.normal(0, 0.008)))
+            if start < seconds - 0.1:
+                notes.append(_played(n, start, start + max(0.03, n.length * beat)))
+        if not notes:
+            continue
+        x = instruments.play(rng, t.program, notes, seconds)
+        if t.program in (29, 30):
+            x = effects.amplifier(rng, x)
+        out.append(np.asarray(x * 10 ** (rng.uniform(-9, 3) / 20), dtype=np.float32))
+    return out
+
+
+def _played(n: ScoreNote, start: float, end: float):  # noqa: ANN202  # training's own note
+    from training.compose import Note
+
+    return Note(start, end, n.pitch, n.velocity)
+
+
+def make(count: int, first: int, evaluation: bool) -> None:
+    """Tones by beat of ``count`` songs, those that are there left out."""
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    names = [f for f in families() if is_for_evaluation(f) == evaluation]
+    instruments = Instruments(evaluation)
+    for seed in range(first, first + count):
+        path = FOLDER / f"{'eval' if evaluation else 'learn'}{seed:05d}.npz"
+        if path.exists():
+            continue
+        rng = np.random.default_rng((11, seed))
+        family = str(rng.choice(names))
+        made = song(seed, family)
+        if made is None:
+            continue
+        score, chords = made
+        tracks = sounds(rng, instruments, score)
+        if rng.random() < 0.5:
+            length = max(len(t) for t in tracks)
+            tracks = [np.sum([np.pad(t, (0, length - len(t))) for t in tracks], axis=0)]
+        found = tonal.joined([tonal.tones([soxr.resample(t, RATE, tonal.RATE).astype(np.float32)]) for t in tracks])
+        edges = np.arange(len(chords) + 1) * 60 / score.bpm
+        np.savez_compressed(
+            path,
+            seconds=found.seconds, pitch=found.pitch.astype(np.float32), weight=found.weight.astype(np.float32),
+            edges=edges, bars=score.bars,
+            root=[c.root for c in chords], quality=[c.quality for c in chords], family=family,
+        )  # fmt: skip
+        print(path.name, family, len(chords), flush=True)
+
+
+def main() -> None:
+    ask = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    ask.add_argument("what", choices=["make", "fit"])
+    ask.add_argument("--songs", type=int, default=400)
+    ask.add_argument("--first", type=int, default=0)
+    ask.add_argument("--evaluation", action="store_true")
+    a = ask.parse_args()
+    make(a.songs, a.first, a.evaluation) if a.what == "make" else fit()
+
+
+def fit() -> None: ...
+
+
+if __name__ == "__main__":
+    main()
