@@ -240,12 +240,10 @@ def make(style_name: str, seed: int, sound_set: tuple | None, bars: int = 24) ->
 
 def _wandering(rng: Rng, meters: Meters, bpm: float, bars: int) -> TempoMap:
     """A tempo that wanders by some percent."""
-    steady = TempoMap.steady(bpm, meters, start=1.0, bars=bars)
-    lengths = np.diff(steady.seconds)
-    walk = np.cumsum(rng.normal(0, 0.008, len(lengths)))
-    lengths = lengths * np.exp(np.clip(walk - walk.mean(), -0.08, 0.08))
-    seconds = steady.seconds[0] + np.concatenate([[0.0], np.cumsum(lengths)])
-    return TempoMap(steady.quarters, seconds, meters)
+    beats = TempoMap.steady(bpm, meters, start=1.0, bars=bars).beats().seconds
+    walk = np.cumsum(rng.normal(0, 0.008, len(beats) - 1))
+    lengths = np.diff(beats) * np.exp(np.clip(walk - walk.mean(), -0.08, 0.08))
+    return TempoMap.from_beats(beats[0] + np.concatenate([[0.0], np.cumsum(lengths)]), meters=meters)
 
 
 def _played(s: Score, rng: Rng, tempo_map: TempoMap, sound_set: tuple | None) -> dict[str, NDArray[np.float64]]:

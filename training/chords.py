@@ -1,9 +1,9 @@
 """Learns how chords sound: the weights of ``core/harmony``'s model, from accompaniments whose chords are known.
 
-``python -m training.chords make --songs 400``: songs on Debian's mma (see :mod:`training.accompaniment`), one groove
-family each, with a melody that is often beside the chord, played by General MIDI sound sets; their tones by beat are kept
-in ``build/chords``. ``python -m training.chords fit``: fits the weights on the families for learning, judges them on the
-others, and writes ``core/harmony/chord_weights.npz``.
+``python -m training.chords make --songs 450``: songs on Debian's mma (see :mod:`training.accompaniment`), one groove
+family each, with a melody that is often beside the chord, played by General MIDI sound sets; their tones by beat are
+kept in ``build/chords``. ``--evaluation``: other families and another sound set. ``python -m training.chords fit``:
+fits the weights on those for learning, judges them on the others, and writes ``core/harmony/chord_weights.npz``.
 """
 
 from __future__ import annotations
@@ -90,6 +90,8 @@ def song(seed: int, family: str) -> tuple[Score, list[Chord]] | None:
     found = from_midi(family, midi, felt)
     if found is None or not chords:
         return None
+    if sum(len(t.notes) for t in found.tracks if t.program >= 0) < 2 * bars:
+        return None  # drums alone
     found.bpm, found.bars = bpm, [felt] * bars
     scale = {(key + s) % 12 for s in ((0, 2, 4, 5, 7, 9, 11) if mode == "major" else (0, 2, 3, 5, 7, 8, 10))}
     found.tracks.append(_melody(rng, chords, sorted(scale)))

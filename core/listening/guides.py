@@ -11,6 +11,7 @@ from scipy.ndimage import gaussian_filter1d, maximum_filter1d, uniform_filter1d
 
 from core.listening import envelopes
 from core.listening.rates import FRAME_RATE
+from core.listening.roles import role_of
 from core.listening.track import AnalysedTrack
 
 Envelope = NDArray[np.float64]
@@ -33,6 +34,8 @@ _TREND = 300
 _IRREGULAR = 0.15
 #: Clearness and regularity from which on a track's attacks are called sharp, fair; very even, fairly even.
 _SHARP, _FAIR, _VERY_EVEN, _FAIRLY_EVEN = 0.5, 0.3, 0.5, 0.25
+#: Tracks by which nobody is guided if there are others: what they hear came late, and from everybody.
+_FAR, _FAR_WEIGHT = ("room", "mix"), 0.5
 #: The level to which the fused envelope is raised: its maximum within so many frames, smoothed by so many; its overall
 #: level is this percentile, and nothing is raised above the share of it; strong attacks stop at the last.
 _LOCAL_FRAMES, _LOCAL_BLUR, _OVERALL, _LEAST_LOCAL, _MOST = 301, 150, 97, 0.15, 1.5
@@ -113,6 +116,7 @@ def rank_guides(tracks: Sequence[AnalysedTrack], given: Mapping[str, float] | No
         clear.append(percussiveness(track) / (percussiveness(track) + _PERCUSSIVE))
         regular.append(float(np.clip(periodicity(envelope)[_REGULAR_LAGS].max(), 0, 1)))
     raw = np.array(clear) ** 2 * (_IRREGULAR + np.array(regular))
+    raw *= [_FAR_WEIGHT if role_of(t) in _FAR else 1.0 for t in tracks]
     weight = raw / raw.sum() if raw.sum() > 0 else np.full(len(raw), 1 / max(1, len(raw)))
     if given:
         named = np.array([max(0.0, given.get(t.name, 0.0)) for t in tracks])

@@ -16,7 +16,8 @@ Floats = NDArray[np.float64]
 RATE = 8_000
 #: About half a second, so that neighbouring semitones part from 110 Hz on.
 WINDOW, HOP = 4096, 1024
-_LOWEST, _HIGHEST = 65.0, 2000.0
+#: From a bass guitar's lowest string on (E1, 41 Hz) to where overtones are all there is.
+_LOWEST, _HIGHEST = 38.0, 2000.0
 #: Spectra that are made at once.
 _AT_ONCE = 512
 #: A peak's least size beside its frame's largest (-50 dB).

@@ -36,6 +36,8 @@ class AnalysedTrack:
         Sentences for the engineer about what is wrong with the file.
     peaks : dict
         Waveform peaks by samples a bin (:mod:`core.audio.peaks`); empty where they are not drawn.
+    role : str, optional
+        What it is, where the engineer said so (:mod:`core.listening.roles`); else it is guessed.
     """
 
     name: str
@@ -44,6 +46,7 @@ class AnalysedTrack:
     seconds: float = 0.0
     remarks: tuple[str, ...] = ()
     peaks: dict[int, Peaks] = field(default_factory=dict, repr=False)
+    role: str | None = None
 
 
 def analyse_track(

@@ -10,9 +10,9 @@ from numpy.typing import NDArray
 
 from core.listening.attacks import Attacks
 from core.listening.guides import percussiveness
+from core.listening.roles import KIT, named_role
 from core.listening.track import AnalysedTrack
 from core.reshaping.engines import EngineName
-from core.reshaping.groups import KIT
 
 Floats = NDArray[np.float64]
 
@@ -45,7 +45,7 @@ def suggest_engine(tracks: Sequence[AnalysedTrack]) -> Suggestion:
     struck = percussiveness(track)
     if struck >= _STROKES:
         return Suggestion("cut", "strokes that die away")
-    if any(KIT.search(t.name) and len(t.attacks) for t in tracks):
+    if any(named_role(t.name) in KIT and len(t.attacks) for t in tracks):
         return Suggestion("cut", "a drum, by its name")
     if struck >= _FLOWING or any(_sharp_attacks(t) >= _STRUCK_OFTEN for t in tracks):
         return Suggestion("blend", "strokes and long notes")

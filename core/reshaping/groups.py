@@ -9,12 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.listening.guides import onset_envelope
+from core.listening.roles import KIT, role_of
 from core.listening.track import AnalysedTrack
 
-#: Names of the microphones of a drum kit (common practice).
-KIT = re.compile(
-    r"kick|bass ?drum|\bbd\b|snare|\bsn\b|hat|tom|cymbal|ride|crash|overhead|\boh\b|drum|kit", re.IGNORECASE
-)
 #: Words of a name that say where the microphone stands, not what it hears.
 _PLACES = re.compile(
     r"\b(in|out|top|bottom|close|far|near|left|right|l|r|di|amp|mic|mike|room|spot|\d+)\b|[\d_.-]+", re.IGNORECASE
@@ -32,10 +29,11 @@ def suggest_groups(tracks: Sequence[AnalysedTrack]) -> list[list[int]]:
     frames = max(len(t.evidence) for t in tracks)
     envelopes = np.array([onset_envelope(t, frames) for t in tracks])
     envelopes -= envelopes.mean(axis=1, keepdims=True)
+    roles = [role_of(t) for t in tracks]
     found: list[list[int]] = []
     for i, track in enumerate(tracks):
         for group in found:
-            named = any(_named_alike(track.name, tracks[j].name) for j in group)
+            named = any(_named_alike(track, tracks[j], roles[i], roles[j]) for j in group)
             likeness = max(_likeness(envelopes[i], envelopes[j]) for j in group)
             if likeness >= (_BORNE_OUT if named else _ONE_SOUND):
                 group.append(i)
@@ -45,10 +43,10 @@ def suggest_groups(tracks: Sequence[AnalysedTrack]) -> list[list[int]]:
     return [g for g in found if len(g) > 1]
 
 
-def _named_alike(one: str, other: str) -> bool:
-    if KIT.search(one) and KIT.search(other):
+def _named_alike(one: AnalysedTrack, other: AnalysedTrack, role: str, other_role: str) -> bool:
+    if role in KIT and other_role in KIT:
         return True
-    a, b = (" ".join(_PLACES.sub(" ", n).split()).lower() for n in (one, other))
+    a, b = (" ".join(_PLACES.sub(" ", t.name).split()).lower() for t in (one, other))
     return bool(a) and a == b
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +15,7 @@ from core.analysis import Source
 from core.audio.peaks import LEVELS
 from core.listening import stored
 from core.listening.attacks import NONE, Attacks
+from core.listening.roles import role_of
 from core.listening.track import AnalysedTrack, analyse_track
 from core.tracking import AnalysisContext, NoBeats, build_context
 from studio.caches import remembered
@@ -53,7 +55,7 @@ class SessionStore:
 
     def read(self, source: Source) -> AnalysedTrack | None:
         track = self.tracks[source.path]
-        return stored.read(track.folder / FEATURES, track.name) if track.analysed else None
+        return analysed(track) if track.analysed else None
 
     def write(self, source: Source, analysed: AnalysedTrack) -> None:
         track = self.tracks[source.path]
@@ -70,7 +72,11 @@ class SessionStore:
         track.remarks = [r for r in track.remarks if r not in analysed.remarks] + list(analysed.remarks)
         track.analysed = True
         track.features_version = stored.VERSION
-        track.save(update_fields=["remarks", "analysed", "features_version"])
+        fields = ["remarks", "analysed", "features_version"]
+        if not track.role_given:
+            track.role = role_of(analysed)
+            fields.append("role")
+        track.save(update_fields=fields)
 
 
 def _write(path: Path, values: NDArray[Any]) -> None:
@@ -88,7 +94,12 @@ def outdated(session: Session | None = None) -> list[Track]:
 
 def analysed(track: Track) -> AnalysedTrack | None:
     """What is on disk; None where it is missing or of another version."""
-    return stored.read(track.folder / FEATURES, track.name)
+    return _with_role(track, stored.read(track.folder / FEATURES, track.name))
+
+
+def _with_role(track: Track, found: AnalysedTrack | None) -> AnalysedTrack | None:
+    """With the role that the engineer gave the track."""
+    return replace(found, role=track.role) if found and track.role_given else found
 
 
 def analysed_tracks(session: Session) -> list[AnalysedTrack]:

@@ -16,6 +16,7 @@ from core.editing import Contradiction, apply
 from core.editing.stretches import RATIOS
 from core.following.click import FIGURES, SOUNDS
 from core.formats.map_files import ENDINGS
+from core.listening.roles import ROLES
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from core.tempomap.limits import checked_range
@@ -75,6 +76,7 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
                 "muted": t.muted,
                 "solo": t.solo,
                 "pan": t.pan,
+                "role": t.role,
                 "remarks": t.remarks,
                 "weight": weights.get(t.name, {}).get("weight"),
                 "given": session.guides.get(t.name),
@@ -217,6 +219,7 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
         context["map_endings"] = ",".join(ENDINGS)
     if stage == "gather":
         context["starts"] = starts(session)
+        context["roles"] = ROLES
         context["laid_out"] = any(t.offset for t in session.tracks.all())
         context["gone"] = Track.everything.filter(session=session, gone=True)
     if session.step:

@@ -151,6 +151,8 @@ class Track(Uncountable):
     offset = models.FloatField(default=0.0, help_text="seconds after time zero at which the recording starts")
     analysed = models.BooleanField(default=False, help_text="peaks, evidence and attacks are on disk")
     features_version = models.PositiveIntegerField(default=0, help_text="version of the analysis on disk")
+    role = models.CharField(max_length=20, blank=True, help_text="what it is, as its name and sound tell")
+    role_given = models.BooleanField(default=False, help_text="the engineer said so")
     remarks = models.JSONField(default=list)
     gain = models.FloatField(default=0.0, help_text="dB")
     muted = models.BooleanField(default=False)

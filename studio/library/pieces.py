@@ -7,7 +7,7 @@ from studio.library.models import Session, Track
 
 _SETTINGS = ("title", "slowest", "fastest", "meter", "steady", "music_from", "music_to", "guides", "click",
              "sounds")  # fmt: skip
-_TRACK = ("pk", "name", "gain", "muted", "solo", "gone", "pan")
+_TRACK = ("pk", "name", "gain", "muted", "solo", "gone", "pan", "role", "role_given")
 
 
 def _take_settings(session: Session) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from django_htmx.http import HttpResponseClientRedirect, trigger_client_event
 from pydantic import Field
 
 from core.audio.naming import session_name
+from core.listening.roles import ROLES
 from studio.histories import changed
 from studio.inputs import Body, read_body
 from studio.jobs.models import Job
@@ -162,10 +163,13 @@ def set_mix(found: Lane, mix: Mix) -> list[str]:
 
 @require_http_methods(["POST", "DELETE"])
 def track(request: HttpRequest, pk: int) -> HttpResponse:
-    """Rename a track, set its level, mute or solo; take it out of the session, or with ``back`` bring it back."""
+    """Rename a track, say what it is, set its level, mute or solo; take it out of the session, or with ``back`` bring
+    it back."""
     found = get_object_or_404(Track.everything.select_related("session"), pk=pk)
     if request.method == "DELETE":
         return _with_track_gone(found, True)
+    if "role" in request.POST:
+        return _with_role(found, request.POST["role"])
     if request.content_type != "application/json":  # a button of the Gather panel
         return _with_track_gone(found, "out" in request.POST)
     mix = read_body(request, Mix)
@@ -179,6 +183,17 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
         found.save(update_fields=fields)
         changed(found.session, name, gesture=mix.name is None)
     return JsonResponse({"ok": True})
+
+
+def _with_role(found: Track, role: str) -> HttpResponse:
+    """The engineer says what a track is, or that it is nothing of the list (empty)."""
+    if role not in ("", *ROLES):
+        return HttpResponse("There is no such kind of track.", status=422)
+    found.role, found.role_given = role, True
+    with transaction.atomic():
+        found.save(update_fields=["role", "role_given"])
+        changed(found.session, f"{found.name} is {role or 'something else'}")
+    return trigger_client_event(HttpResponse(""), "tracks-changed")
 
 
 def _with_track_gone(found: Track, gone: bool) -> HttpResponse:

@@ -55,6 +55,21 @@ class Uploading(StudioCase):
         self.assertEqual(Job.objects.get().kind, LISTEN)
         self.assertFalse(Upload.objects.filter(outcome__isnull=True).exists())
 
+    def test_what_a_track_is_is_guessed_said_and_undone(self):
+        session = self.session()
+        track = Track.objects.get(pk=self.send(session, self.wav(), "Snare top.wav").json()["track"])
+        self.work(Job.objects.get())
+        track.refresh_from_db()
+        self.assertEqual((track.role, track.role_given), ("snare", False))
+        panel = f"/sessions/{session.pk}/panel/gather"
+        self.assertContains(self.client.get(panel), "<option selected>snare</option>", html=True)
+        self.assertEqual(self.client.post(f"/tracks/{track.pk}", {"role": "toms"}).status_code, 200)
+        self.work(Job.objects.create(session=session, kind=LISTEN, track=track))  # a later analysis leaves it
+        track.refresh_from_db()
+        self.assertEqual((track.role, track.role_given), ("toms", True))
+        self.assertContains(self.client.get(panel), "<option selected>toms</option>", html=True)
+        self.assertEqual(self.client.post(f"/tracks/{track.pk}", {"role": "trombone <b>"}).status_code, 422)
+
     def test_an_interrupted_one_goes_on_where_it_stopped(self):
         session, path = self.session(), self.wav()
         data = path.read_bytes()

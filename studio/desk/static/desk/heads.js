@@ -40,6 +40,19 @@ function panOf(desk, track) {
   return pan;
 }
 
+/** What a track is, as a small picture with its word.
+ * @param {string} role */
+export function roleIcon(role) {
+  const icon = document.createElementNS("http://www.w3.org/2000/svg", "svg");
+  icon.setAttribute("class", "role");
+  icon.setAttribute("role", "img");
+  icon.setAttribute("aria-label", role);
+  const use = document.createElementNS("http://www.w3.org/2000/svg", "use");
+  use.setAttribute("href", `${new URL("roles.svg", import.meta.url).pathname}#${role}`);
+  icon.append(use);
+  return icon;
+}
+
 /** @param {Needs} desk */
 function head(desk, track) {
   const el = document.createElement("div");
@@ -49,7 +62,8 @@ function head(desk, track) {
   const remarks = track.remarks ?? [track.rides ? "rides the bars" : "keeps the clock"];
   name.className = "name" + (track.remarks?.length ? " odd" : "") + (track.instrument ? " part" : "");
   name.textContent = track.name;
-  name.title = [track.name, ...remarks].join("\n");
+  if (track.role) name.prepend(roleIcon(track.role), " ");
+  name.title = [track.name, ...(track.role ? [track.role] : []), ...remarks].join("\n");
   const level = document.createElement("input");
   Object.assign(level, { type: "range", min: -40, max: 6, step: 0.5, value: track.gain, title: `${track.gain} dB` });
   level.setAttribute("aria-label", `Level of ${track.name}`);
