@@ -15,5 +15,8 @@ def whose() -> str:
     return actor_name.get()
 
 
+#: Whether they may change the session that a request is about: what a page does by itself asks for this first.
+corrects: ContextVar[bool] = ContextVar("corrects", default=True)
+
 #: Narrows a query of sessions to those that may be seen; None: all may.
 scope: ContextVar[Callable[[Any], Any] | None] = ContextVar("scope", default=None)

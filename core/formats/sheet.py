@@ -17,6 +17,7 @@ from reportlab.lib.colors import HexColor
 
 from core.formats.carried.content import Section
 from core.tempomap import TempoMap
+from core.tempomap.tempo_curve import smooth_tempo, stretch_tempo
 
 #: A4 upright, and the margin around, in points.
 WIDTH, HEIGHT, MARGIN = 595.0, 842.0, 40.0
@@ -118,7 +119,9 @@ def _row(
 
     for s in sheet.sections:
         if edges[0] - 1e-6 <= s.start < edges[-1] - 1e-6:
-            page.add(String(x_of(s.start) + 2, band + small + 2, s.name, fontName=_ITALIC, fontSize=small + 1,
+            found = stretch_tempo(tempo_map, s.start, s.end)
+            name = f"{s.name}, {found.average:.1f}" if found else s.name
+            page.add(String(x_of(s.start) + 2, band + small + 2, name, fontName=_ITALIC, fontSize=small + 1,
                             fillColor=_INK))  # fmt: skip
     for at in sheet.holds:
         if edges[0] <= at < edges[-1]:
@@ -134,22 +137,24 @@ def _tempo(
     span: tuple[float, float],
     scale: tuple[float, float],
 ) -> None:
-    """The tempo from beat to beat as a line between the heights ``span``."""
-    beats = tempo_map.beats()
-    inside = (beats.seconds >= edges[0] - 1e-6) & (beats.seconds < edges[-1] - 1e-6)
-    seconds = beats.seconds[inside]
-    if len(seconds) < 2:
-        return
-    after = tempo_map.seconds_of_beat(beats.index[inside] + 1)
-    bpm = 60 / (after - seconds)
+    """The tempo from beat to beat as a thin line between the heights ``span``, and smooth as a strong one."""
+    seconds = tempo_map.beats().seconds
+    middles, smooth = smooth_tempo(tempo_map)
     low, high = scale
-    share = np.clip((bpm - low) / max(high - low, 1.0), -0.1, 1.1)
     foot, band = span
-    y = foot + (0.15 + 0.7 * share) * (band - foot)
-    # the last beat's tempo holds to the end of the row
-    places = [*zip(seconds.tolist(), y.tolist(), strict=True), (float(edges[-1]), float(y[-1]))]
-    points = [value for at, height in places for value in (x_of(at), height)]
-    page.add(PolyLine(points, strokeColor=_INK, strokeWidth=1.0))
+    for at, bpm, colour, width in (
+        (seconds[:-1], 60 / np.diff(seconds), _FAINT, 0.5),
+        (middles, smooth, _INK, 1.1),
+    ):
+        inside = (at >= edges[0] - 1e-6) & (at < edges[-1] - 1e-6)
+        if inside.sum() < 2:
+            continue
+        share = np.clip((bpm[inside] - low) / max(high - low, 1.0), -0.1, 1.1)
+        y = foot + (0.15 + 0.7 * share) * (band - foot)
+        # a row's last tempo holds to its end, the first one of a smooth line from its beginning
+        places = [(float(edges[0]), y[0]), *zip(at[inside], y, strict=True), (float(edges[-1]), y[-1])]
+        points = [float(value) for place, height in places for value in (x_of(place), height)]
+        page.add(PolyLine(points, strokeColor=colour, strokeWidth=width))
 
 
 def _fermata(page: Drawing, x: float, y: float, size: float) -> None:

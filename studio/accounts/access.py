@@ -14,7 +14,7 @@ from django.urls import reverse
 from studio.accounts.actor import Actor, current
 from studio.accounts.models import Grant, Level
 from studio.accounts.rules import RULES, General, Of, Rule
-from studio.actors import actor_name, scope
+from studio.actors import actor_name, corrects, scope
 from studio.jobs.models import Job
 from studio.library.models import Session, Track, Upload
 from studio.parts.models import Part
@@ -86,9 +86,11 @@ class Access:
         actor = actor_of(request)
         tokens = current.set(actor), actor_name.set(actor.name)
         narrowed = scope.set(visible(actor, Level.OWN))  # until the rule is known
+        correcting = corrects.set(False)
         try:
             return self.answer(request)
         finally:
+            corrects.reset(correcting)
             scope.reset(narrowed)
             actor_name.reset(tokens[1])
             current.reset(tokens[0])
@@ -122,6 +124,7 @@ def _of_session(
 ) -> HttpResponse | None:
     session = session_of(rule.of, int(kwargs["pk"]))
     level = level_of(actor, session) if session is not None else 0
+    corrects.set(level >= Level.CORRECT)
     if level >= needed:
         return None
     if not level:

@@ -14,6 +14,7 @@ from pydantic import Field, StringConstraints
 from core.audio import growing
 from core.audio.loopback import burst, latency
 from core.listening.tuner import nearest_note, pitch
+from studio.actors import corrects
 from studio.inputs import DAMAGED, LARGEST, BadInput, Bar, Body, Form, read_body, read_form, whole
 from studio.jobs.queue import start
 from studio.library import stand_ins
@@ -69,7 +70,7 @@ def pane(request: HttpRequest, pk: int) -> HttpResponse:
         "session": session,
         "passes": done,
         "empty": not session.tracks.exists() and session.step is None,
-        "cut_off": any(r.is_cut_off() for r in session.recordings.filter(ended=False)),
+        "cut_off": corrects.get() and any(r.is_cut_off() for r in session.recordings.filter(ended=False)),
         "demo": stand_ins.are_offered(),
     }
     return render(request, "recording/pane.html", context)

@@ -51,8 +51,21 @@ class OnePage(TestCase):
         for bar in range(first, last + 1):
             self.assertIn(str(bar), found)
         self.assertEqual((found.count("3/4"), found.count("4/4")), (1, 1))
-        for words in ("Lantern & Slipway", "Quay (1)", "Köder"):
-            self.assertIn(words, found)
+        self.assertIn("Lantern & Slipway", found)
+        bars = self.map.bar_seconds([1, 5, 9])
+        for name, a, b in (
+            ("Quay (1)", 0, 1),
+            ("Köder", 1, 2),
+        ):
+            felt = self.map.beat_index_at(bars[b]) - self.map.beat_index_at(bars[a])
+            self.assertIn(f"{name}, {60 * felt / (bars[b] - bars[a]):.1f}", found)
+
+    def test_the_smooth_tempo_stands_beside_that_of_single_beats(self):
+        jitter = np.random.default_rng(2).normal(0, 0.02, 63)
+        uneven = TempoMap.from_beats(np.concatenate([[0], np.cumsum(0.5 + jitter)]))
+        lines = [s for s in sheet.drawing(sheet.Sheet("x", uneven)).contents if hasattr(s, "points")]
+        spread = [np.std(np.diff(s.points[1::2])) for s in lines[:2]]
+        self.assertGreater(spread[0], 3 * spread[1])
 
     def test_bar_lines_stand_in_order_and_all_is_on_the_page(self):
         page = sheet.drawing(self.sheet)
@@ -66,7 +79,7 @@ class OnePage(TestCase):
         self.assertTrue(data.startswith(b"%PDF-"))
         self.assertEqual(len(re.findall(rb"/Type\s*/Page\b(?!s)", data)), 1)
         drawn = pdf_text(data)
-        self.assertIn(r"(Quay \(1\))", drawn)
+        self.assertIn(r"(Quay \(1\), ", drawn)
         self.assertIn("(Lantern & Slipway)", drawn)
 
     def test_any_take_fits_one_page(self):

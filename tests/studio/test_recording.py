@@ -7,6 +7,7 @@ import soundfile as sf
 from django.utils import timezone
 
 from core.audio.loopback import burst
+from studio.actors import corrects
 from studio.jobs.models import Job
 from studio.library.models import Session, Track
 from studio.recording.map_so_far import MAP_SO_FAR
@@ -88,6 +89,9 @@ class Recordings(StudioCase):
         self.assertNotContains(self.client.get(f"{self.url}/record"), "cut off")
         Recording.objects.filter(pk=pk).update(last_samples=timezone.now() - timedelta(seconds=CUT_OFF + 1))
         self.assertContains(self.client.get(f"{self.url}/record"), "cut off")
+        token = corrects.set(False)  # whoever may only listen is not made to ask for what is refused
+        self.assertNotContains(self.client.get(f"{self.url}/record"), "cut off")
+        corrects.reset(token)
         self.assertEqual(self.client.post(f"{self.url}/record/cut-off").status_code, 204)
         track = self.session_.tracks.get()
         self.assertEqual((track.offset, track.remarks[-1][:26]), (1.5, "The recording was cut off "))
