@@ -127,6 +127,11 @@ class Session(Uncountable):
         )
 
     @property
+    def is_analysed(self) -> bool:
+        """Whether all of its tracks are."""
+        return all(t.analysed for t in self.tracks.all())
+
+    @property
     def click_style(self) -> Style:
         return Style(**self.click)
 

@@ -70,6 +70,25 @@ class Uploading(StudioCase):
         self.assertContains(self.client.get(panel), "<option selected>toms</option>", html=True)
         self.assertEqual(self.client.post(f"/tracks/{track.pk}", {"role": "trombone <b>"}).status_code, 422)
 
+    def test_before_there_is_a_map_every_stage_says_what_comes_next(self):
+        session = self.session()
+
+        def panels():
+            return [
+                self.client.get(f"/sessions/{session.pk}/panel/{stage}").content.decode()
+                for stage in ("gather", "guide", "check", "follow", "reshape", "deliver")
+            ]
+
+        for panel in panels():
+            self.assertIn("Add tracks", panel)
+            self.assertIn("Record a take", panel)
+        self.send(session, self.wav())
+        for panel in panels()[2:]:
+            self.assertIn("are being analysed", panel)
+        self.work(Job.objects.get())
+        for panel in panels()[2:]:
+            self.assertIn("Find the beats", panel)
+
     def test_an_interrupted_one_goes_on_where_it_stopped(self):
         session, path = self.session(), self.wav()
         data = path.read_bytes()
