@@ -45,6 +45,12 @@ def check(choice: str) -> None:
         SoundFont(folder() / Path(choice).name)
 
 
+def shipped() -> tuple[Path, int] | None:
+    """The set that ships, and when its file was changed."""
+    path = settings.SOUND_SET
+    return (path, path.stat().st_mtime_ns) if path.exists() else None
+
+
 def player_of(part: Part) -> Player:
     """Who plays a part."""
     path = _file(part.session)

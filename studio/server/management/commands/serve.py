@@ -128,6 +128,7 @@ class Command(BaseCommand):
         os.umask(0o077)  # recordings and their history are for their owner alone
         lock = None if options["web_only"] else self.take_charge(demo, {**options, "host": host, "port": port})
         # whoever serves styles and scripts looks for them when it begins
+        from studio.server.warming import warm_later
         from studio.wsgi import application
 
         # a review calculates in one thread while others stream: those must not wait for their turn
@@ -164,6 +165,7 @@ class Command(BaseCommand):
             self.stdout.flush()
             if options["open"]:
                 open_browser(f"http://{host}:{port}{options['prefix']}{opening(demo)}{'#tour' if demo else ''}")
+            warm_later()
             server.run()
         except (KeyboardInterrupt, SystemExit):
             pass
