@@ -12,13 +12,18 @@ import argparse
 import re
 import subprocess
 import tempfile
+from dataclasses import dataclass
 from pathlib import Path
 
 import mido
 import numpy as np
 import soxr
 from numpy.typing import NDArray
+from scipy.optimize import minimize
+from scipy.special import logsumexp
 
+from core.harmony import chord_model
+from core.harmony.chord_search import find_chords
 from core.harmony.chords import Chord
 from core.listening import tonal
 from training import effects
@@ -170,6 +175,91 @@ def make(count: int, first: int, evaluation: bool) -> None:
         print(path.name, family, len(chords), flush=True)
 
 
+@dataclass(frozen=True, eq=False)
+class Beats:
+    """Beats of songs: features as every root sees them, whether a chord may begin there, and the chord's number."""
+
+    seen: NDArray[np.float32]
+    may_begin: NDArray[np.bool_]
+    chord: NDArray[np.int64]
+
+
+def beats_of(paths: list[Path]) -> Beats:
+    """All beats of stored songs."""
+    seen, begins, chords = [], [], []
+    for path in paths:
+        with np.load(path) as z:
+            tones = tonal.Tones(z["seconds"], z["pitch"].astype(float), z["weight"].astype(float))
+            quality = [chord_model.QUALITIES.index(q) for q in z["quality"].astype(str)]
+            chord = z["root"].astype(int) * len(chord_model.QUALITIES) + np.array(quality)
+            down = np.arange(len(chord)) % int(z["bars"][0]) == 0
+            strength = chord_model.registers(tones, z["edges"], tonal.tuning(tones))
+        seen.append(chord_model.on_every_root(chord_model.features(strength, down)).astype(np.float32))
+        begins.append(down | np.concatenate([[True], np.diff(chord) != 0]))
+        chords.append(chord)
+    return Beats(np.concatenate(seen), np.concatenate(begins), np.concatenate(chords))
+
+
+def _softmax(x: NDArray[np.float32], chord: NDArray[np.int64], strength: float = 1e-4) -> NDArray[np.float64]:
+    """Weights and bias, ``(7, features + 1)``, of the model by which the chords are likeliest."""
+    count, _, wide = x.shape
+    kinds, rows = len(chord_model.QUALITIES), np.arange(count)
+
+    def loss(flat: NDArray[np.float64]) -> tuple[float, NDArray[np.float64]]:
+        w = flat.reshape(kinds, wide + 1)
+        scores = (x @ w[:, :-1].T.astype(np.float32) + w[:, -1]).reshape(count, -1)
+        log = scores - logsumexp(scores, axis=1, keepdims=True)
+        p = np.exp(log)
+        p[rows, chord] -= 1
+        p = p.reshape(count, 12, kinds) / count
+        slope = np.empty_like(w)
+        slope[:, :-1] = np.tensordot(p, x, axes=([0, 1], [0, 1])) + 2 * strength * w[:, :-1]
+        slope[:, -1] = p.sum(axis=(0, 1))
+        return float(-log[rows, chord].mean() + strength * (w[:, :-1] ** 2).sum()), slope.ravel()
+
+    found = minimize(loss, np.zeros(kinds * (wide + 1)), jac=True, method="L-BFGS-B", options={"maxiter": 150})
+    return np.asarray(found.x.reshape(kinds, wide + 1))
+
+
+#: Features of the four registers alone.
+_PLAIN = 48
+
+
+def fit() -> None:
+    """Two models for each kind of beat, one that sees the four registers alone and one that sees the bass twice more:
+    their mean. The first is surer of the chord's tones, the second of its root."""
+    data = beats_of(sorted(FOLDER.glob("learn*.npz")))
+    out = {}
+    for name, chosen in (("begin", data.may_begin), ("go_on", ~data.may_begin)):
+        x, chord = data.seen[chosen], data.chord[chosen]
+        plain, all_ = _softmax(np.ascontiguousarray(x[:, :, :_PLAIN]), chord), _softmax(x, chord)
+        mean = all_ / 2
+        mean[:, :_PLAIN] += plain[:, :-1] / 2
+        mean[:, -1] += plain[:, -1] / 2
+        out[name], out[f"{name}_bias"] = mean[:, :-1].astype(np.float32), mean[:, -1].astype(np.float32)
+    np.savez(chord_model.WEIGHTS, **out)
+    for kind in ("learn", "eval"):
+        judge(kind)
+
+
+def judge(kind: str) -> None:
+    """Share of beats with the right root, with the right third too, and with the very chord."""
+    right = []
+    for path in sorted(FOLDER.glob(f"{kind}*.npz")):
+        with np.load(path) as z:
+            tones = tonal.Tones(z["seconds"], z["pitch"].astype(float), z["weight"].astype(float))
+            wanted = [Chord(int(r), str(q)) for r, q in zip(z["root"], z["quality"], strict=True)]
+            down = np.arange(len(wanted)) % int(z["bars"][0]) == 0
+            spans = find_chords(tones, z["edges"], down)
+        at = np.searchsorted([s.place for s in spans], np.arange(len(wanted)), side="right") - 1
+        for chord, k in zip(wanted, at, strict=True):
+            found = spans[k].chord
+            root = found.root == chord.root
+            third = root and found.classes[1] == chord.classes[1]
+            right.append((root, third, third and found.quality == chord.quality))
+    print(kind, len(right), np.mean(right, axis=0).round(3))
+
+
 def main() -> None:
     ask = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     ask.add_argument("what", choices=["make", "fit"])
@@ -178,9 +268,6 @@ def main() -> None:
     ask.add_argument("--evaluation", action="store_true")
     a = ask.parse_args()
     make(a.songs, a.first, a.evaluation) if a.what == "make" else fit()
-
-
-def fit() -> None: ...
 
 
 if __name__ == "__main__":

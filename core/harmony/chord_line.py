@@ -9,8 +9,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from core.harmony.chords import Chord, find_chords, voiced
-from core.listening.tonal import Tones, chroma, tuning
+from core.harmony.chord_search import find_chords
+from core.harmony.chords import Chord, voiced
+from core.listening.tonal import Tones
 from core.notes import ScoreNote, bar_and_offset
 from core.tempomap import TempoMap
 
@@ -41,10 +42,9 @@ def chords_by_beat(tones: Tones, tempo_map: TempoMap) -> list[TimedChord]:
     beats = tempo_map.beats()
     if len(beats) < 2:
         return []
-    by_beat = chroma(tones, beats.seconds, tuning(tones))
     return [
         TimedChord(float(beats.seconds[span.place]), span.chord, span.confidence)
-        for span in find_chords(by_beat, (beats.beat == 1)[:-1])
+        for span in find_chords(tones, beats.seconds, (beats.beat == 1)[:-1])
     ]
 
 

@@ -1,4 +1,4 @@
-"""Chords: their symbols, finding them in chroma, the key, and the voicing of a pad."""
+"""Chords: their symbols, the key, and the voicing of a pad."""
 
 from __future__ import annotations
 
@@ -23,12 +23,6 @@ _ALSO = {
     "maj": "", "M": "", "min": "m", "-": "m", "min7": "m7", "-7": "m7", "M7": "maj7", "Δ": "maj7", "°": "dim",
     "o": "dim", "+": "aug", "sus": "sus4", "ø": "m7b5", "°7": "dim7", "mM7": "mmaj7", "min6": "m6", "M9": "maj9",
 }  # fmt: skip
-
-
-#: The fall from one overtone to the next (Gómez 2006), and how much the root counts beside the other tones.
-_OVERTONE, _ROOT = 0.6, 1.15
-#: A beat with less than this share of the median strength is silent.
-_SILENT = 0.05
 
 
 @dataclass(frozen=True)
@@ -72,111 +66,6 @@ class Chord:
 
 def _pitch_class(name: str) -> int:
     return (SHARP.index(name[0].upper()) + {"#": 1, "b": -1}.get(name[1:], 0)) % 12
-
-
-#: What is looked for, with a price on rarer qualities (in units of correlation).
-_SOUGHT = {"": 0.0, "m": 0.0, "7": 0.02, "m7": 0.02, "maj7": 0.01, "sus4": 0.03, "dim": 0.02}
-
-
-def _templates() -> tuple[list[Chord], Floats, Floats]:
-    """Chords with the chroma of their tones and first overtones (each falling to 0.6 of the last; Gómez, "Tonal
-    description of polyphonic audio", 2006)."""
-    chords, rows, price = [], [], []
-    overtones = [
-        (0, 1 + _OVERTONE + _OVERTONE**3),
-        (7, _OVERTONE**2 + _OVERTONE**5),
-        (4, _OVERTONE**4),
-        (10, _OVERTONE**6),
-    ]
-    for root in range(12):
-        for quality, cost in _SOUGHT.items():
-            row = np.zeros(12)
-            for step in QUALITIES[quality]:
-                for above, worth in overtones:
-                    row[(root + step + above) % 12] += worth * (_ROOT if step == 0 else 1.0)
-            chords.append(Chord(root, quality))
-            rows.append((row - row.mean()) / row.std())
-            price.append(cost)
-    return chords, np.array(rows), np.array(price)
-
-
-_CHORDS, _ROWS, _PRICE = _templates()
-#: Price of leaving a chord, in nats: within a bar, and at a bar line.
-_STAY, _STAY_AT_BAR = 1.5, 0.3
-_SHARPNESS = 14.0
-#: How far soft tones are lifted before tones are compared.
-_BOOST = 2.0
-#: Correlation at which nothing is as likely as a chord.
-_NOTHING = 0.42
-
-
-@dataclass(frozen=True)
-class ChordSpan:
-    """A chord from one beat up to the next change: ``place`` of its beat, ``confidence`` 0 to 1."""
-
-    place: int
-    chord: Chord
-    confidence: float
-
-
-def find_chords(chroma: Floats, downbeat: NDArray[np.bool_]) -> list[ChordSpan]:
-    """Chords beat by beat, joined where they stay.
-
-    ``chroma``: ``(beats, 12)``, ``downbeat``: which beats open a bar, where chords change most readily. A hidden
-    Markov model over chord templates, decoded by its most probable path; confidence is the posterior of the path's
-    chord (forward-backward), averaged over its beats (Rabiner 1989).
-    """
-    if not len(chroma):
-        return []
-    level = np.log1p(_BOOST * chroma / (np.median(chroma.sum(axis=1)) / 12 + 1e-12))
-    spread = level.std(axis=1, keepdims=True)
-    likeness = ((level - level.mean(axis=1, keepdims=True)) / np.maximum(spread, 1e-9)) @ _ROWS.T / 12 - _PRICE
-    silent = (chroma.sum(axis=1) < _SILENT * np.median(chroma.sum(axis=1)))[:, None]
-    scores = _SHARPNESS * np.concatenate([np.where(silent, 0.0, likeness), np.full((len(chroma), 1), _NOTHING)], axis=1)
-    states = scores.shape[1]
-    leave = np.where(downbeat, _STAY_AT_BAR, _STAY) + np.log(states - 1)
-    path = _viterbi(scores, leave)
-    sure = _posterior(scores, leave)[np.arange(len(path)), path]
-    starts = np.flatnonzero(np.concatenate([[True], np.diff(path) != 0]))
-    ends = np.append(starts[1:], len(path))
-    key = find_key(chroma)
-    out = []
-    for a, b in zip(starts.tolist(), ends.tolist(), strict=True):
-        chord = Chord(None) if path[a] == states - 1 else _CHORDS[path[a]]
-        out.append(ChordSpan(a, Chord(chord.root, chord.quality, flat=key.flat), float(sure[a:b].mean())))
-    return out
-
-
-def _viterbi(scores: Floats, leave: Floats) -> NDArray[np.int64]:
-    best, back = scores[0].copy(), np.zeros(scores.shape, dtype=np.int64)
-    for t in range(1, len(scores)):
-        other = int(np.argmax(best))
-        jumps = best[other] - leave[t]
-        stay = best >= jumps
-        back[t] = np.where(stay, np.arange(len(best)), other)
-        best = np.where(stay, best, jumps) + scores[t]
-    path = np.zeros(len(scores), dtype=np.int64)
-    path[-1] = int(np.argmax(best))
-    for t in range(len(scores) - 1, 0, -1):
-        path[t - 1] = back[t, path[t]]
-    return path
-
-
-def _posterior(scores: Floats, leave: Floats) -> Floats:
-    """State probabilities at each beat: forward and backward passes with scaling; a move is as likely to any state."""
-    like = np.exp(scores - scores.max(axis=1, keepdims=True))
-    move = np.exp(-leave)
-    ahead, behind = np.zeros_like(like), np.ones_like(like)
-    ahead[0] = like[0] / like[0].sum()
-    for t in range(1, len(like)):
-        row = like[t] * (ahead[t - 1] + move[t] * ahead[t - 1].sum())
-        ahead[t] = row / row.sum()
-    for t in range(len(like) - 2, -1, -1):
-        weighed = like[t + 1] * behind[t + 1]
-        row = weighed + move[t + 1] * weighed.sum()
-        behind[t] = row / row.sum()
-    both = ahead * behind
-    return np.asarray(both / both.sum(axis=1, keepdims=True))
 
 
 #: Key profiles of Krumhansl and Kessler (1982), as printed in Krumhansl, "Cognitive Foundations of Musical Pitch",

@@ -98,6 +98,14 @@ def tuning(found: Tones) -> float:
     return 100 * ((centre + 0.5) % 1.0 - 0.5)
 
 
+def in_key(found: Tones, cents: float = 0.0) -> tuple[NDArray[np.int64], Floats]:
+    """The nearest MIDI pitch of each tone in a take tuned ``cents`` high, and its weight: less the farther it lies
+    from that pitch."""
+    pitch = found.pitch - cents / 100
+    nearest = np.round(pitch)
+    return nearest.astype(np.int64), found.weight * np.exp(-0.5 * ((pitch - nearest) / _BESIDE_NOTE) ** 2)
+
+
 def chroma(found: Tones, edges: ArrayLike, cents: float = 0.0) -> Floats:
     """``(len(edges) - 1, 12)``: strength of the pitch classes between consecutive times, C first.
 
@@ -105,15 +113,10 @@ def chroma(found: Tones, edges: ArrayLike, cents: float = 0.0) -> Floats:
     overtones.
     """
     edges = np.asarray(edges, dtype=np.float64)
-    pitch = found.pitch - cents / 100
-    nearest = np.round(pitch)
-    worth = (
-        found.weight
-        * np.exp(-0.5 * ((pitch - nearest) / _BESIDE_NOTE) ** 2)
-        * np.exp(-np.maximum(0, pitch - _FALLS_ABOVE) / _FALL)
-    )
+    nearest, worth = in_key(found, cents)
+    worth = worth * np.exp(-np.maximum(0, found.pitch - cents / 100 - _FALLS_ABOVE) / _FALL)
     place = np.searchsorted(edges, found.seconds, side="right") - 1
     inside = (place >= 0) & (place < len(edges) - 1)
     out = np.zeros((len(edges) - 1, 12))
-    np.add.at(out, (place[inside], nearest[inside].astype(int) % 12), worth[inside])
+    np.add.at(out, (place[inside], nearest[inside] % 12), worth[inside])
     return out

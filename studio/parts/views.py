@@ -252,12 +252,17 @@ def simulated(request: HttpRequest, pk: int) -> HttpResponse:
 
 @require_POST
 def part(request: HttpRequest, pk: int) -> HttpResponse:
-    """Set a part's level, mute, solo, name or instrument."""
+    """Set a part's level, mute, solo, pan or name."""
     found = get_object_or_404(Part, pk=pk)
-    fields = set_mix(found, read_body(request, Mix))
+    mix = read_body(request, Mix)
+    fields, done = set_mix(found, mix), f"Level of {found.name}"
+    if mix.name is not None:
+        found.name = clean_name(mix.name)[:200]
+        fields.append("name")
+        done = f"Part name: {found.name}"
     with transaction.atomic():
         found.save(update_fields=fields)
-        changed(found.session, f"Level of {found.name}", gesture=True)
+        changed(found.session, done, gesture=mix.name is None)
     return JsonResponse({"ok": True})
 
 

@@ -96,6 +96,37 @@ class Reach(SharedDemoCase):
         page.keyboard.press("j")
         page.wait_for_function("desk.doubts.now")
 
+    def test_names_are_changed_where_they_stand(self):
+        page = self.page
+        was = page.locator("#title").inner_text()
+        page.locator("#title").click()
+        page.keyboard.type("Lanterns")
+        page.keyboard.press("Escape")
+        self.assertEqual(page.locator("#title").inner_text(), was)
+        page.locator("#title").click()
+        page.keyboard.type("Lanterns")
+        page.keyboard.press("Enter")
+        page.wait_for_function("document.getElementById('title').textContent === 'Lanterns'")
+        name = page.locator(".trackhead .name").first
+        before = name.inner_text()
+        name.focus()
+        page.keyboard.press("Enter")
+        page.get_by_label(f"Name of {before.strip()}").fill("Boots <b>")
+        page.keyboard.press("Enter")
+        page.wait_for_function("desk.facts.tracks[0].name === 'Boots <b>'")
+        quiet(page)
+        self.assertEqual(page.locator(".trackhead .name").first.inner_text().strip(), "Boots <b>")
+        page.reload()
+        settled(page)
+        self.assertEqual(page.locator("#title").inner_text(), "Lanterns")
+        for _ in range(2):
+            page.keyboard.press("Control+z")
+            quiet(page)
+        page.reload()
+        settled(page)
+        self.assertEqual(page.locator("#title").inner_text(), was)
+        self.assertEqual(page.locator(".trackhead .name").first.inner_text(), before)
+
     def test_space_presses_what_the_keyboard_reached_and_plays_after_a_click(self):
         page = self.page
         loop = page.get_by_role("button", name="Count-in")

@@ -17,6 +17,7 @@ import { isSilenced } from "./levels.js";
 import { loopBars } from "./looping.js";
 import { Marks } from "./marks.js";
 import { Overview } from "./overview.js";
+import { nameSession } from "./naming.js";
 import { News } from "./news.js";
 import { Panels } from "./panels.js";
 import { keepPlace } from "./place.js";
@@ -75,6 +76,7 @@ export class Desk {
     this.overview = new Overview(this);
     /** @type {News} */
     this.news = new News(this);
+    nameSession(this.facts);
     /** @type {[number, number] | null} where the pointer is on the page */
     this.pointer = null;
     /** @type {{y(bpm: number): number, bpm(y: number): number} | null} */

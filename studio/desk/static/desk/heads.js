@@ -2,6 +2,7 @@
 // The track heads beside the lanes: name, mute, solo, level. Changes go to the mixer at once and to the server.
 
 import { post } from "../studio/outbox.js";
+import { editable } from "./naming.js";
 
 /** @typedef {Pick<import("./desk.js").Desk, "attacks" | "laneHeight" | "lanes" | "parts" | "player" | "redraw">} Needs what this uses of the desk */
 
@@ -58,12 +59,17 @@ function head(desk, track) {
   const el = document.createElement("div");
   el.className = "trackhead" + (desk.laneHeight < 70 ? " low" : "");
   el.style.height = `${desk.laneHeight}px`;
-  const name = document.createElement("span");
+  const name = document.createElement("button");
   const remarks = track.remarks ?? [track.rides ? "rides the bars" : "keeps the clock"];
-  name.className = "name" + (track.remarks?.length ? " odd" : "") + (track.instrument ? " part" : "");
+  name.className = "plain name" + (track.remarks?.length ? " odd" : "") + (track.instrument ? " part" : "");
   name.textContent = track.name;
   if (track.role) name.prepend(roleIcon(track.role), " ");
-  name.title = [track.name, ...(track.role ? [track.role] : []), ...remarks].join("\n");
+  name.title = [track.name, ...(track.role ? [track.role] : []), ...remarks, "Press to rename"].join("\n");
+  editable(
+    name,
+    () => track.name,
+    (to) => post(address(track), { name: to }).then(() => document.body.dispatchEvent(new Event("tracks-changed"))),
+  );
   const level = document.createElement("input");
   Object.assign(level, { type: "range", min: -40, max: 6, step: 0.5, value: track.gain, title: `${track.gain} dB` });
   level.setAttribute("aria-label", `Level of ${track.name}`);
