@@ -103,6 +103,8 @@ _TABLES = {
          ("rate", "<u4"), ("key", "u1"), ("correction", "i1"), ("link", "<u2"), ("kind", "<u2")]
     ),
 }  # fmt: skip
+#: Zones of presets, counted with those of their instruments, that are read at most: large sets have some thousands.
+_MOST_ZONES = 100_000
 #: The flag of a sample that is packed as Ogg Vorbis.
 _PACKED = 0x10
 
@@ -200,6 +202,7 @@ def _table(file: BinaryIO, at: int, length: int, kind: np.dtype[Any]) -> NDArray
 def _presets(tables: dict[bytes, NDArray[Any]]) -> dict[tuple[int, int], list[Zone]]:
     instruments = [_zones(tables, b"i", k, int(G.SAMPLE)) for k in range(len(tables[b"inst"]) - 1)]
     presets: dict[tuple[int, int], list[Zone]] = {}
+    count = 0
     for k, head in enumerate(tables[b"phdr"][:-1]):
         zones = []
         for keys, velocities, amounts in _zones(tables, b"p", k, int(G.INSTRUMENT)):
@@ -208,6 +211,9 @@ def _presets(tables: dict[bytes, NDArray[Any]]) -> dict[tuple[int, int], list[Zo
                 loud = (max(velocities[0], own_velocities[0]), min(velocities[1], own_velocities[1]))
                 if both[0] <= both[1] and loud[0] <= loud[1]:
                     zones.append(Zone(both, loud, _generators(own, amounts)))
+            count += 1 + len(instruments[amounts[G.INSTRUMENT]])
+            if count > _MOST_ZONES:
+                raise SoundFontError("The sound set has more zones than any instrument needs; it may be damaged.")
         presets[int(head["bank"]), int(head["preset"])] = zones
     return presets
 

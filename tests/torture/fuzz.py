@@ -12,8 +12,11 @@ import tempfile
 from pathlib import Path
 
 import atheris
+import numpy as np
 
-with atheris.instrument_imports(include=["core.formats", "core.audio.chunks", "core.audio.splitting"]):
+with atheris.instrument_imports(
+    include=["core.formats", "core.audio.chunks", "core.audio.splitting", "core.instruments.soundfont"]
+):
     from core.audio.splitting import channel_names
     from core.formats.beat_tables import MapFileError
     from core.formats.carried import read_carried
@@ -21,8 +24,19 @@ with atheris.instrument_imports(include=["core.formats", "core.audio.chunks", "c
     from core.formats.map_files import read_with_sections
     from core.formats.smf import MidiError
     from core.formats.song import read_song
+    from core.instruments.soundfont import SoundFont, SoundFontError
 
+from core.instruments.sampler import play
+from tests.core.sound_fonts import Tone, sound_font
 from tests.torture.damaged_files import sound_files
+
+
+def _plays(path: Path) -> None:
+    """A sound set, and two notes of it."""
+    font = SoundFont(path)
+    for key in (60, 96):
+        play(font, 0, 0, 8000, key, 100, 0.02)
+
 
 #: What is read of each kind of file, and with which ending.
 KINDS = {
@@ -34,6 +48,7 @@ KINDS = {
     "flac": (".flac", (read_with_sections, read_carried)),
     "ogg": (".ogg", (read_with_sections, read_carried)),
     "mp3": (".mp3", (read_with_sections, read_carried)),
+    "soundfont": (".sf2", (_plays,)),
 }
 #: Sound files that a kind begins with, by what their names end with.
 SEEDS = {"tables": (".csv", ".txt", ".json"), "score": (".musicxml", ".mxl")}
@@ -51,6 +66,9 @@ def main() -> None:
     for name, data in sound_files().items():
         if name.endswith(SEEDS.get(a.kind, (ending,))) and len(data) <= LARGEST:
             (corpus / f"seed {name}").write_bytes(data)
+    if a.kind == "soundfont":
+        tone = Tone(np.sin(np.arange(400) / 3), loop=(10, 390), gens={54: 1, 34: -2400, 8: 9000, 11: 1200, 6: 50})
+        (corpus / "seed tone").write_bytes(sound_font([tone]))
     path = Path(tempfile.mkdtemp(prefix="fuzz")) / f"file{ending}"
 
     def one(data: bytes) -> None:
@@ -58,7 +76,7 @@ def main() -> None:
         for read in readers:
             try:
                 read(path)
-            except (MapFileError, MidiError, CarryError):
+            except (MapFileError, MidiError, CarryError, SoundFontError):
                 continue
 
     options = [
