@@ -20,8 +20,8 @@ _EVIDENCE, _LEAVE, _LEAVE_AT_BAR = 1.7, 3.5, -3.0
 #: A beat with less than this share of the median strength is silent.
 _SILENT = 0.05
 #: The correlation with the likest chord at which no chord is as likely (99 in 100 beats of the songs for learning lie
-#: above 0.72, noise below 0.6), and how much each step beside it counts.
-_NOTHING, _SHARPNESS = 0.62, 14.0
+#: above 0.72, noise about 0.5), and how much each step beside it counts.
+_NOTHING, _SHARPNESS = 0.58, 14.0
 #: Beats over which that correlation is averaged.
 _AROUND = 5
 #: How far soft tones are lifted before they are compared with a chord's.
