@@ -5,7 +5,7 @@ import io
 from dataclasses import replace
 
 from django.db import transaction
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
@@ -22,6 +22,7 @@ from studio.jobs.queue import start
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.parts.models import Part
+from studio.parts.views import panel_answer
 from studio.reshaping.result import in_clock
 from studio.responses import json_response
 
@@ -152,7 +153,7 @@ def take_again(request: HttpRequest, pk: int) -> HttpResponse:
     """A part that was made from the chords, and changed by hand since, takes them as they are now."""
     part = get_object_or_404(Part.objects.select_related("session__step", "step"), pk=pk, voicing__in=VOICINGS)
     chord_history.take_again(part)
-    return JsonResponse({"ok": True}, headers={"HX-Trigger": "parts-changed"})
+    return panel_answer(request, part.session)
 
 
 @require_GET

@@ -43,8 +43,12 @@ class Refused(ValueError):
 
 def clean_name(text: str) -> str:
     """A file's own name for display: no folders, no control characters, of readable length."""
-    name = text.replace("\\", "/").rsplit("/", 1)[-1]
-    name = "".join(c for c in name if c.isprintable()).strip() or "Unnamed"
+    return shown_name(text.replace("\\", "/").rsplit("/", 1)[-1])
+
+
+def shown_name(text: str) -> str:
+    """A name that somebody gave, for display: no control characters, of readable length."""
+    name = " ".join("".join(c if c.isprintable() else " " for c in text).split()) or "Unnamed"
     return name if len(name) <= LONGEST_NAME else name[: LONGEST_NAME - 1] + "…"
 
 

@@ -19,7 +19,7 @@ from studio.inputs import Body, read_body
 from studio.jobs.models import Job
 from studio.library import listing
 from studio.library.models import Session, Track, in_scope
-from studio.library.uploads import clean_name
+from studio.library.uploads import clean_name, shown_name
 
 
 class Lane(Protocol):
@@ -133,7 +133,7 @@ def session(request: HttpRequest, pk: int) -> HttpResponse:
         return render(
             request, "library/tags.html", {"s": {"session": found, "tags": [t for t in tags.split(",") if t]}}
         )
-    title = clean_name(request.POST.get("title", ""))
+    title = shown_name(request.POST.get("title", ""))
     with transaction.atomic():
         Session.objects.filter(pk=pk).update(title=title)
         changed(found, f"Title: {title}")
@@ -176,7 +176,7 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
     fields = set_mix(found, mix)
     name = f"Level of {found.name}"
     if mix.name is not None:
-        found.name = clean_name(mix.name)
+        found.name = shown_name(mix.name)
         fields.append("name")
         name = f"Track name: {found.name}"
     with transaction.atomic():

@@ -26,7 +26,7 @@ from studio.inputs import LARGEST, BadInput, Body, Seconds, read_body, whole
 from studio.library import stand_ins
 from studio.library.lookup import with_map
 from studio.library.models import Session
-from studio.library.uploads import clean_name
+from studio.library.uploads import clean_name, shown_name
 from studio.library.views import Mix, set_mix
 from studio.parts import part_history, sound_sets
 from studio.parts.models import LOOP, Part, PartStep
@@ -257,7 +257,7 @@ def part(request: HttpRequest, pk: int) -> HttpResponse:
     mix = read_body(request, Mix)
     fields, done = set_mix(found, mix), f"Level of {found.name}"
     if mix.name is not None:
-        found.name = clean_name(mix.name)[:200]
+        found.name = shown_name(mix.name)[:200]
         fields.append("name")
         done = f"Part name: {found.name}"
     with transaction.atomic():

@@ -55,6 +55,17 @@ class Uploading(StudioCase):
         self.assertEqual(Job.objects.get().kind, LISTEN)
         self.assertFalse(Upload.objects.filter(outcome__isnull=True).exists())
 
+    def test_a_name_that_is_given_is_kept_as_it_is(self):
+        session = self.session()
+        track = Track.objects.get(pk=self.send(session, self.wav()).json()["track"])
+        for given, kept in (("AC/DC <1>", "AC/DC <1>"), ("  two\n lines ", "two lines"), (" ", "Unnamed")):
+            self.post(f"/tracks/{track.pk}", name=given)
+            track.refresh_from_db()
+            self.assertEqual(track.name, kept)
+            self.client.post(f"/sessions/{session.pk}", {"title": given})
+            session.refresh_from_db()
+            self.assertEqual(session.title, kept)
+
     def test_what_a_track_is_is_guessed_said_and_undone(self):
         session = self.session()
         track = Track.objects.get(pk=self.send(session, self.wav(), "Snare top.wav").json()["track"])

@@ -85,7 +85,7 @@ class Harmony(StudioCase):
         bass.refresh_from_db()
         self.assertEqual(bass.step_id, own)
         self.assertContains(self.client.get(f"{self.url}/parts/panel"), "Take the chords again")
-        self.assertEqual(self.client.post(f"/parts/{bass.pk}/from-chords").status_code, 200)
+        self.assertNotContains(self.client.post(f"/parts/{bass.pk}/from-chords"), "Take the chords again")
         bass.refresh_from_db()
         self.assertEqual(bass.now.stored()[0].pitch % 12, 4)
         self.assertEqual(self.client.post(f"/parts/{bass.pk + 99}/from-chords").status_code, 404)
