@@ -10,6 +10,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from core.audio.naming import stem_of
 from core.audio.stems import WIDTHS, Depth
 from studio.delivery.content import long_title, plain_title, sections_of
 from studio.delivery.documents import DOCUMENTS
@@ -135,7 +136,7 @@ def track_names(session: Session) -> dict[Track, str]:
     """A file name for each track; tracks of one name are numbered."""
     out: dict[Track, str] = {}
     for track in session.tracks.all():
-        out[track] = safe_name(Path(track.name).stem, out.values())
+        out[track] = safe_name(stem_of(track.name), out.values())
     return out
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import orjson
 
+from core.audio.naming import stem_of
 from studio.library.models import Session, Track
 
 #: What was measured of the written tracks.
@@ -59,5 +60,5 @@ def names_of(tracks: dict[int, Track]) -> dict[int, str]:
     """A file name for each track; tracks of one name are numbered."""
     names: dict[int, str] = {}
     for pk, track in tracks.items():
-        names[pk] = safe_name(Path(track.name).stem, names.values())
+        names[pk] = safe_name(stem_of(track.name), names.values())
     return names
