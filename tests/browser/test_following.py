@@ -153,8 +153,10 @@ class Following(TestCase):
         at = page.evaluate(
             "desk.chords.data.at.findIndex((t) => Math.abs(t - desk.grid.time[desk.grid.bar.indexOf(5)]) < 0.01)"
         )
-        self.assertEqual(text[at : at + 4], ["Dm", "F", "Gm", "A"])
+        self.assertEqual([t.removesuffix("7") for t in text[at : at + 4]], ["Dm", "F", "Gm", "A"])
         page.wait_for_selector("#harmony >> text=D minor")
+        page.evaluate("desk.view.set(desk.grid.time[desk.grid.bar.indexOf(5)] - 1, 800)")  # every chord has room
+        quiet(page)
         box = page.locator("#chords").bounding_box()
         x = page.evaluate("i => desk.view.x(desk.chords.data.at[i])", at + 1)
         page.mouse.click(box["x"] + x + 6, box["y"] + 12)

@@ -34,6 +34,8 @@ export class SimulatedInput {
 export class Keyboard {
   /** @param {Needs} desk */
   constructor(desk) {
+    // a panel that comes anew does not know that something is being written down
+    document.body.addEventListener("htmx:afterSwap", () => this.#tell());
     this.desk = desk;
     this.inputs = null;
     this.messages = [];
@@ -105,6 +107,8 @@ export class Keyboard {
     if (!ok) return undefined; // it was said why
     note(`${data.notes} notes played in.`);
     document.body.dispatchEvent(new CustomEvent("parts-changed"));
+    const pane = document.getElementById("parts");
+    if (pane) globalThis.htmx.trigger(pane, "renew");
     return undefined;
   }
 
