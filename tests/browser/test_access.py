@@ -37,6 +37,7 @@ class Access(SharedDemoCase):
     def stage(self, page, name):
         page.get_by_role("navigation").or_(page.locator("nav")).get_by_role("tab", name=name, exact=True).first.click()
         page.wait_for_function(f"desk.panels.stage === '{name.lower()}'")
+        page.wait_for_function("desk.panels.filled === desk.panels.stage")
         quiet(page)
 
     def check(self, page, view):
