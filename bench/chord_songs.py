@@ -77,7 +77,7 @@ def _tones(chord: Chord, low: int) -> list[int]:
 
 
 def _melody(s: Score, rng: Rng, bar: int, quarters: float, chord: Chord, scale: list[int], step: float) -> None:
-    """A line that is in the chord on the beat and often beside it between."""
+    """A line whose notes are mostly of the chord on the beat, and of the scale between."""
     at = 0.0
     while at < quarters - 1e-9:
         length = step * int(rng.choice([1, 2, 3]))
@@ -126,7 +126,8 @@ def rock(s: Score, rng: Rng, bar: int, chords: list[tuple[float, float, Chord]])
 def waltz(s: Score, rng: Rng, bar: int, chords: list[tuple[float, float, Chord]]) -> None:
     _, _, chord = chords[0]
     bass = _root(chord, 36)
-    s.add("bass", bar, 0, 0.9, bass if bar % 2 else bass - (bass > 40) * 5 + (bass <= 40) * 7, 85)  # root, then fifth
+    fifth = bass - 5 if bass > 40 else bass + 7
+    s.add("bass", bar, 0, 0.9, bass if bar % 2 else fifth, 85)
     for at in (1, 2):
         for pitch in _tones(chord, 57):
             s.add("piano", bar, at, 0.6, pitch, int(rng.integers(50, 75)))
@@ -189,22 +190,26 @@ Fill = Callable[[Score, Rng, int, list[tuple[float, float, Chord]]], None]
 class Style:
     meter: str
     fill: Fill
-    #: Chords a bar, and the chance that a bar has twice as many.
+    #: The chance that a bar has two chords.
     halves: float
+    #: Instrument and General MIDI program by name of the track; all have a bass, drums and a melody beside these.
     players: dict[str, tuple[str, int]]
     jazz: bool = False
     tempo: tuple[float, float] = (80, 130)
 
 
-_BASS, _DRUMS, _MELODY = ("bass", 33), ("drums", 0), ("strings", 66)
+def _players(bass: int, melody: int, **others: tuple[str, int]) -> dict[str, tuple[str, int]]:
+    return {**others, "bass": ("bass", bass), "drums": ("drums", 0), "melody": ("strings", melody)}
+
+
 STYLES = {
-    "ballad": Style("4/4", ballad, 0.2, {"piano": ("keys", 0), "bass": _BASS, "drums": _DRUMS, "melody": _MELODY}, tempo=(60, 90)),
-    "rock": Style("4/4", rock, 0.3, {"guitar": ("pluck", 29), "bass": ("bass", 34), "drums": _DRUMS, "melody": ("strings", 54)}, tempo=(100, 160)),
-    "waltz": Style("3/4", waltz, 0.0, {"piano": ("keys", 0), "bass": ("bass", 32), "drums": _DRUMS, "melody": ("strings", 40)}, tempo=(110, 180)),
-    "swing": Style("4/4", swing, 0.25, {"piano": ("keys", 0), "bass": ("bass", 32), "drums": _DRUMS, "melody": ("strings", 65)}, jazz=True, tempo=(110, 200)),
-    "folk": Style("6/8", folk, 0.0, {"guitar": ("pluck", 25), "bass": ("bass", 32), "drums": _DRUMS, "melody": ("strings", 40)}, tempo=(80, 120)),
-    "pop": Style("4/4", pop, 0.3, {"pad": ("pad", 89), "keys": ("keys", 4), "bass": ("bass", 38), "drums": _DRUMS, "melody": ("strings", 80)}, tempo=(90, 128)),
-}  # fmt: skip
+    "ballad": Style("4/4", ballad, 0.2, _players(33, 66, piano=("keys", 0)), tempo=(60, 90)),
+    "rock": Style("4/4", rock, 0.3, _players(34, 54, guitar=("pluck", 29)), tempo=(100, 160)),
+    "waltz": Style("3/4", waltz, 0.0, _players(32, 40, piano=("keys", 0)), tempo=(110, 180)),
+    "swing": Style("4/4", swing, 0.25, _players(32, 65, piano=("keys", 0)), jazz=True, tempo=(110, 200)),
+    "folk": Style("6/8", folk, 0.0, _players(32, 40, guitar=("pluck", 25)), tempo=(80, 120)),
+    "pop": Style("4/4", pop, 0.3, _players(38, 80, pad=("pad", 89), keys=("keys", 4)), tempo=(90, 128)),
+}
 _SCALE, _SCALE_MINOR = (0, 2, 4, 5, 7, 9, 11), (0, 2, 3, 5, 7, 8, 10)
 
 
@@ -233,8 +238,8 @@ def make(style_name: str, seed: int, sound_set: tuple | None, bars: int = 24) ->
             chords.append((at, length, Chord((tonic + step) % 12, quality)))
             by_place.append((bar, at, chords[-1][2]))
         style.fill(s, rng, bar, chords)
-        for at, length, chord in chords:
-            _melody(s, rng, bar, at + length, chord, scale, 0.5) if at == 0 else None
+        _, length, chord = chords[0]
+        _melody(s, rng, bar, length, chord, scale, 0.5)
     return Song(_played(s, rng, tempo_map, sound_set), tempo_map, _by_beat(tempo_map, by_place))
 
 

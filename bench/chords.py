@@ -15,7 +15,7 @@ import soxr
 from django.conf import settings
 
 from bench.chord_songs import RATE, STYLES, Song, make
-from core.harmony.chord_line import chords_by_beat
+from core.harmony.chord_line import UNSURE, chords_by_beat
 from core.harmony.chords import Chord
 from core.listening import tonal
 
@@ -86,7 +86,7 @@ def main() -> None:
         print(f"{style:8} " + "  ".join(f"{np.mean([r[k] for r in rows]):.3f}" for k in ("thirds", "majmin", "exact")))
     print("all      " + "  ".join(f"{np.mean([r[k] for r in every]):.3f}" for k in ("thirds", "majmin", "exact")))
     p, ok = np.concatenate(sure), np.concatenate(right)
-    print(f"wrong beats shown as unsure: {np.mean(p[~ok] < 0.7):.2f}; right ones: {np.mean(p[ok] < 0.7):.2f}")
+    print(f"wrong beats shown as unsure: {np.mean(p[~ok] < UNSURE):.2f}; right ones: {np.mean(p[ok] < UNSURE):.2f}")
 
 
 if __name__ == "__main__":

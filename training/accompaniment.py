@@ -37,7 +37,7 @@ def families() -> dict[str, tuple[list[str], str]]:
     return out
 
 
-def _felt(text: str) -> tuple[int, int] | None:
+def felt_beats(text: str) -> tuple[int, int] | None:
     """Beats a bar as the library counts them, and felt ones."""
     times = {int(t) for t in re.findall(r"(?im)^\s*time\s+(\d+)", text)}
     signatures = {(int(a), int(b)) for a, b in re.findall(r"(?im)^\s*timesig\s+(\d+)[ /]+(\d+)", text)}
@@ -50,11 +50,31 @@ def _felt(text: str) -> tuple[int, int] | None:
     return beats, over
 
 
+def played(rows: list[str], family: str, counted: int, felt: int) -> Score | None:
+    """What mma makes of the lines of its language, in bars of ``counted`` beats of which ``felt`` are felt; None
+    where it refuses them."""
+    with tempfile.TemporaryDirectory() as folder:
+        source, out = Path(folder) / "song.mma", Path(folder) / "song.mid"
+        source.write_text("\n".join(rows) + "\n")
+        try:
+            done = subprocess.run(["mma", source, "-f", out], capture_output=True, timeout=60)
+        except subprocess.TimeoutExpired:
+            return None
+        if done.returncode or not out.exists():
+            return None
+        midi = mido.MidiFile(out)
+    midi.tracks[0] = mido.MidiTrack(
+        [mido.MetaMessage("time_signature", numerator=counted, denominator=4, time=0)]
+        + [m for m in midi.tracks[0] if m.type not in ("time_signature", "set_tempo")]
+    )
+    return from_midi(family, midi, felt)
+
+
 def score(seed: int, family: str) -> Score | None:
     """A song on one groove family; None where the generator refuses it."""
     rng = np.random.default_rng(seed)
     grooves, text = families()[family]
-    beats = _felt(text)
+    beats = felt_beats(text)
     if beats is None:
         return None
     counted, felt = beats
@@ -107,21 +127,7 @@ def score(seed: int, family: str) -> Score | None:
             rows.append(f"{(bar := bar + 1)} {c}")
     if ends and rng.random() < 0.6:
         rows += [f"Groove {ends[0]}", f"{bar + 1} {phrases[0][0]}"]
-    with tempfile.TemporaryDirectory() as folder:
-        source, out = Path(folder) / "song.mma", Path(folder) / "song.mid"
-        source.write_text("\n".join(rows) + "\n")
-        try:
-            done = subprocess.run(["mma", source, "-f", out], capture_output=True, timeout=60)
-        except subprocess.TimeoutExpired:
-            return None
-        if done.returncode or not out.exists():
-            return None
-        midi = mido.MidiFile(out)
-    midi.tracks[0] = mido.MidiTrack(
-        [mido.MetaMessage("time_signature", numerator=counted, denominator=4, time=0)]
-        + [m for m in midi.tracks[0] if m.type not in ("time_signature", "set_tempo")]
-    )
-    found = from_midi(family, midi, felt)
+    found = played(rows, family, counted, felt)
     if found:
         found.bpm, found.free = bpm, 0.2
     return found

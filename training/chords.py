@@ -10,12 +10,9 @@ from __future__ import annotations
 
 import argparse
 import re
-import subprocess
-import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
-import mido
 import numpy as np
 import soxr
 from numpy.typing import NDArray
@@ -23,12 +20,13 @@ from scipy.optimize import minimize
 from scipy.special import logsumexp
 
 from core.harmony import chord_model
+from core.harmony.chord_line import UNSURE
 from core.harmony.chord_search import find_chords
 from core.harmony.chords import Chord
 from core.listening import tonal
 from training import effects
-from training.accompaniment import NAMES, ROMAN, _felt, families
-from training.composed import from_midi
+from training.accompaniment import NAMES, ROMAN, families, felt_beats, played
+from training.compose import Note
 from training.recording import RATE, Instruments
 from training.score import Score, ScoreNote, ScoreTrack, is_for_evaluation
 
@@ -53,7 +51,7 @@ def song(seed: int, family: str) -> tuple[Score, list[Chord]] | None:
     """A song of about a minute on one groove family, and its chord at every felt beat; None where mma refuses it."""
     rng = np.random.default_rng((7, seed))
     grooves, text = families()[family]
-    beats = _felt(text)
+    beats = felt_beats(text)
     if beats is None:
         return None
     counted, felt = beats
@@ -78,21 +76,7 @@ def song(seed: int, family: str) -> tuple[Score, list[Chord]] | None:
             at[felt // 2 :] = [now] * (felt - felt // 2)
         rows.append(f"{bar} {' '.join(cells)}")
         chords += at
-    with tempfile.TemporaryDirectory() as folder:
-        source, out = Path(folder) / "song.mma", Path(folder) / "song.mid"
-        source.write_text("\n".join(rows) + "\n")
-        try:
-            done = subprocess.run(["mma", source, "-f", out], capture_output=True, timeout=60)
-        except subprocess.TimeoutExpired:
-            return None
-        if done.returncode or not out.exists():
-            return None
-        midi = mido.MidiFile(out)
-    midi.tracks[0] = mido.MidiTrack(
-        [mido.MetaMessage("time_signature", numerator=counted, denominator=4, time=0)]
-        + [m for m in midi.tracks[0] if m.type not in ("time_signature", "set_tempo")]
-    )
-    found = from_midi(family, midi, felt)
+    found = played(rows, family, counted, felt)
     if found is None or not chords:
         return None
     if sum(len(t.notes) for t in found.tracks if t.program >= 0) < 2 * bars:
@@ -129,7 +113,7 @@ def sounds(rng: np.random.Generator, instruments: Instruments, score: Score) -> 
         for n in t.notes:
             start = max(0.0, n.at * beat + late + float(rng.normal(0, 0.008)))
             if start < seconds - 0.1:
-                notes.append(_played(n, start, start + max(0.03, n.length * beat)))
+                notes.append(Note(start, start + max(0.03, n.length * beat), n.pitch, n.velocity))
         if not notes:
             continue
         x = instruments.play(rng, t.program, notes, seconds)
@@ -137,12 +121,6 @@ def sounds(rng: np.random.Generator, instruments: Instruments, score: Score) -> 
             x = effects.amplifier(rng, x)
         out.append(np.asarray(x * 10 ** (rng.uniform(-9, 3) / 20), dtype=np.float32))
     return out
-
-
-def _played(n: ScoreNote, start: float, end: float):  # noqa: ANN202  # training's own note
-    from training.compose import Note
-
-    return Note(start, end, n.pitch, n.velocity)
 
 
 def make(count: int, first: int, evaluation: bool) -> None:
@@ -237,14 +215,16 @@ def fit() -> None:
         mean[:, :_PLAIN] += plain[:, :-1] / 2
         mean[:, -1] += plain[:, -1] / 2
         out[name], out[f"{name}_bias"] = mean[:, :-1].astype(np.float32), mean[:, -1].astype(np.float32)
-    np.savez(chord_model.WEIGHTS, **out)
+    kinds = np.bincount(data.chord % len(chord_model.QUALITIES), minlength=len(chord_model.QUALITIES))
+    np.savez(chord_model.WEIGHTS, prior=kinds / kinds.sum(), **out)
     for kind in ("learn", "eval"):
         judge(kind)
 
 
 def judge(kind: str) -> None:
-    """Share of beats with the right root, with the right third too, and with the very chord."""
-    right = []
+    """Share of beats with the right root, with the right third too, and with the very chord; of those with a wrong and
+    a right third, the shares that are shown as unsure."""
+    right, unsure = [], []
     for path in sorted(FOLDER.glob(f"{kind}*.npz")):
         with np.load(path) as z:
             tones = tonal.Tones(z["seconds"], z["pitch"].astype(float), z["weight"].astype(float))
@@ -257,7 +237,14 @@ def judge(kind: str) -> None:
             root = found.root == chord.root
             third = root and found.classes[1] == chord.classes[1]
             right.append((root, third, third and found.quality == chord.quality))
-    print(kind, len(right), np.mean(right, axis=0).round(3))
+            unsure.append(spans[k].confidence < UNSURE)
+    third = np.array(right)[:, 1]
+    print(
+        kind,
+        len(right),
+        np.mean(right, axis=0).round(3),
+        [round(float(np.mean(np.array(unsure)[third == x])), 2) for x in (0, 1)],
+    )
 
 
 def main() -> None:

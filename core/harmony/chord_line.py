@@ -29,12 +29,12 @@ class TimedChord:
 
 
 #: A chord with less confidence is shown as unsure.
-_UNSURE = 0.7
+UNSURE = 0.7
 
 
 def is_unsure(chord: TimedChord) -> bool:
     """Whether a chord was found with little confidence; what the engineer wrote is sure."""
-    return chord.confidence is not None and chord.confidence < _UNSURE
+    return chord.confidence is not None and chord.confidence < UNSURE
 
 
 def chords_by_beat(tones: Tones, tempo_map: TempoMap) -> list[TimedChord]:

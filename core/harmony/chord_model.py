@@ -67,6 +67,11 @@ def _weights() -> dict[str, Floats]:
         return {name: found[name].astype(np.float64) for name in found.files}
 
 
+def prior() -> Floats:
+    """``(7,)``: the share of each quality among the chords that the weights were learned from."""
+    return _weights()["prior"]
+
+
 def log_likelihoods(values: Floats) -> tuple[Floats, Floats]:
     """Of each chord (root times 7, plus quality) at each beat, ``(beats, 84)``: where one may begin, and elsewhere."""
     w, seen = _weights(), on_every_root(values)

@@ -105,11 +105,12 @@ def heard_role(sound: Sound) -> str:
 
 
 def role_of(track: AnalysedTrack) -> str:
-    """What a track is, one of :data:`ROLES`: what the engineer said; what its name says where its sound agrees; where
-    the name says nothing, what the sound alone tells; else empty."""
-    if track.role is not None:
-        return track.role
-    named, sound = named_role(track.name), sound_of(track.evidence)
-    if named:
+    """What a track is, one of :data:`ROLES` or empty: what the engineer said, else :func:`guessed_role`."""
+    return guessed_role(track.name, sound_of(track.evidence)) if track.role is None else track.role
+
+
+def guessed_role(name: str, sound: Sound) -> str:
+    """What a name says where the sound agrees; where it says nothing, what the sound alone tells; else empty."""
+    if named := named_role(name):
         return named if agrees(named, sound) else ""
     return heard_role(sound)

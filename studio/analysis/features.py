@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Hashable
-from dataclasses import replace
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +15,7 @@ from core.analysis import Source
 from core.audio.peaks import LEVELS
 from core.listening import stored
 from core.listening.attacks import NONE, Attacks
-from core.listening.roles import role_of
+from core.listening.roles import sound_of
 from core.listening.track import AnalysedTrack, analyse_track
 from core.tracking import AnalysisContext, NoBeats, build_context
 from studio.caches import remembered
@@ -72,11 +72,9 @@ class SessionStore:
         track.remarks = [r for r in track.remarks if r not in analysed.remarks] + list(analysed.remarks)
         track.analysed = True
         track.features_version = stored.VERSION
-        fields = ["remarks", "analysed", "features_version"]
-        if not track.role_given:
-            track.role = role_of(analysed)
-            fields.append("role")
-        track.save(update_fields=fields)
+        track.sound = asdict(sound_of(analysed.evidence))
+        track.guess_role()
+        track.save(update_fields=["remarks", "analysed", "features_version", "sound", "role"])
 
 
 def _write(path: Path, values: NDArray[Any]) -> None:

@@ -83,7 +83,7 @@ def filled(model: type[models.Model], values: Mapping[str, Any]) -> models.Model
     """Build a row from plain values. Raises ``ValueError`` if one is missing, ``ValidationError`` if one is invalid."""
     fields = {f.attname: f for f in model._meta.concrete_fields}
     if missing := set(fields) - set(values):
-        raise ValueError(f"{model._meta.label} lacks {', '.join(sorted(missing))}")
+        raise ValueError(f"{model._meta.label} has no value for {', '.join(sorted(missing))}")
     made = {name: fields[name].to_python(value) for name, value in values.items() if name in fields}
     for name, field in fields.items():
         if isinstance(field, models.BinaryField) and name in made:

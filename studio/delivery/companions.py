@@ -29,9 +29,7 @@ def write_click_and_parts(session: Session, folder: Path, seconds: float, subtyp
     parts = list(session.parts.filter(gone=False).select_related("step", "step__tied_on"))
     for k, part in enumerate(parts):
         name = safe_name(f"part {part.name}", [p.name for p in folder.iterdir()])
-        level = sound.headroom(part, session.map_step, rate, frames)
         with sf.SoundFile(folder / name, "w", rate, 2, subtype, format="WAV") as file:
-            for at in range(0, frames, _PIECE):
-                report("Writing click and parts", 0.9 + 0.1 * (k + at / max(1, frames)) / len(parts))
-                samples = sound.block(part, session.map_step, rate, at, min(_PIECE, frames - at))
-                file.write(level * samples)
+            for samples in sound.for_file(part, session.map_step, rate, frames):
+                file.write(samples)
+                report("Writing click and parts", 0.9 + 0.1 * (k + file.tell() / frames) / len(parts))

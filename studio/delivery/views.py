@@ -120,10 +120,10 @@ def part_wav(request: HttpRequest, pk: int, part: int) -> HttpResponse | FileRes
     """A part as it sounds, as long as the take."""
     session = _with_map(pk)
     found = get_object_or_404(session.parts.select_related("step"), pk=part)
-    level = sound.headroom(found, session.map_step, session.sample_rate, session.frames)
-    samples = level * sound.block(found, session.map_step, session.sample_rate, 0, session.frames)
     out = io.BytesIO()
-    sf.write(out, samples, session.sample_rate, "PCM_24", format="WAV")
+    with sf.SoundFile(out, "w", session.sample_rate, 2, "PCM_24", format="WAV") as file:
+        for samples in sound.for_file(found, session.map_step, session.sample_rate, session.frames):
+            file.write(samples)
     return _file(out.getvalue(), session, f"{found.name}.wav", "audio/wav")
 
 

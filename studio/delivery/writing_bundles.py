@@ -152,11 +152,9 @@ def _write_parts(session: Session, wanted: Wanted, folder: Path, report: Report)
     rate = wanted.rate or session.sample_rate
     for part, name in part_names(session).items():
         own = folder / "own.wav"
-        level = sound.headroom(part, session.map_step, session.sample_rate, session.frames)
         with sf.SoundFile(own, "w", session.sample_rate, 2, "FLOAT", format="RF64") as out:
-            for at in range(0, session.frames, _PIECE):
-                count = min(_PIECE, session.frames - at)
-                out.write(level * sound.block(part, session.map_step, session.sample_rate, at, count))
+            for samples in sound.for_file(part, session.map_step, session.sample_rate, session.frames):
+                out.write(samples)
                 report(f"Writing {part.name}", 0.92)
         write_stem(own, folder / name, round(session.seconds * rate), rate, wanted.depth)
         own.unlink()

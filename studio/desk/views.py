@@ -58,6 +58,7 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
     weights = {r["name"]: r for r in latest(session, "guides")["guides"]}
     return {
         "id": session.pk,
+        "title": session.title,
         "rate": session.sample_rate,
         "seconds": result.seconds if result else session.seconds,
         "clock": result.key if result else "",

@@ -10,6 +10,7 @@ from django.conf import settings
 from django.db import models
 
 from core.following.click import Style
+from core.listening.roles import Sound, guessed_role
 from core.tempomap import Meter, TempoMap
 from core.tracking import TrackingOptions
 from studio.actors import scope
@@ -158,6 +159,7 @@ class Track(Uncountable):
     features_version = models.PositiveIntegerField(default=0, help_text="version of the analysis on disk")
     role = models.CharField(max_length=20, blank=True, help_text="what it is, as its name and sound tell")
     role_given = models.BooleanField(default=False, help_text="the engineer said so")
+    sound = models.JSONField(default=dict, help_text="how it sounds on the whole; empty until it is analysed")
     remarks = models.JSONField(default=list)
     gain = models.FloatField(default=0.0, help_text="dB")
     muted = models.BooleanField(default=False)
@@ -177,6 +179,11 @@ class Track(Uncountable):
     @property
     def folder(self) -> Path:
         return self.session.folder / str(self.pk)
+
+    def guess_role(self) -> None:
+        """Say what the track is by its name and sound, unless the engineer did. Not saved yet."""
+        if self.sound and not self.role_given:
+            self.role = guessed_role(self.name, Sound(**self.sound))
 
     @property
     def source(self) -> Path:

@@ -169,7 +169,7 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
     if request.method == "DELETE":
         return _with_track_gone(found, True)
     if "role" in request.POST:
-        return _with_role(found, request.POST["role"])
+        return _say_role(found, request.POST["role"])
     if request.content_type != "application/json":  # a button of the Gather panel
         return _with_track_gone(found, "out" in request.POST)
     mix = read_body(request, Mix)
@@ -177,7 +177,8 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
     name = f"Level of {found.name}"
     if mix.name is not None:
         found.name = shown_name(mix.name)
-        fields.append("name")
+        found.guess_role()
+        fields += ["name", "role"]
         name = f"Track name: {found.name}"
     with transaction.atomic():
         found.save(update_fields=fields)
@@ -185,7 +186,7 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
     return JsonResponse({"ok": True})
 
 
-def _with_role(found: Track, role: str) -> HttpResponse:
+def _say_role(found: Track, role: str) -> HttpResponse:
     """The engineer says what a track is, or that it is nothing of the list (empty)."""
     if role not in ("", *ROLES):
         return HttpResponse("There is no such kind of track.", status=422)

@@ -1,5 +1,6 @@
 """The sound of parts, block by block, rendered on request."""
 
+from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
@@ -16,7 +17,7 @@ from studio.desk.models import MapStep
 from studio.parts.models import Part, PartStep
 from studio.parts.sound_sets import player_of
 
-#: Samples that are made at a time to find the level.
+#: Samples that are made at a time.
 _PIECE = 1 << 20
 
 
@@ -43,11 +44,16 @@ def _strokes(part_step: PartStep, map_step: MapStep, instrument: str) -> Strokes
 def _loop(part: Part, part_step: PartStep, map_step: MapStep) -> NDArray[Any]:
     """All of a loop as it follows a map, (frames, 2)."""
     rate = part.session.sample_rate
-    source = audio.read(part.loop, 0, audio.inspect(part.loop).frames)
+    source = _two_sides(audio.read(part.loop, 0, audio.inspect(part.loop).frames))
     hits = loops.attacks_in(source, rate)
     notes = _notes(part_step, map_step)
     frames = max(part.session.frames, round(rate * max((n.end for n in notes), default=0.0)))
-    return np.broadcast_to(made := loops.render_loop(source, rate, part.beats, notes, frames, hits), (len(made), 2))
+    return loops.render_loop(source, rate, part.beats, notes, frames, hits)
+
+
+def _two_sides(samples: NDArray[Any]) -> NDArray[Any]:
+    """As it is where there are two channels; else the mean of all on both sides."""
+    return samples if samples.shape[1] == 2 else np.repeat(samples.mean(axis=1, keepdims=True), 2, axis=1)
 
 
 def block(part: Part, map_step: MapStep, rate: int, start: int, frames: int) -> NDArray[Any]:
@@ -58,7 +64,16 @@ def block(part: Part, map_step: MapStep, rate: int, start: int, frames: int) -> 
     return render_block(_strokes(part.now, map_step, part.instrument), player_of(part), rate, start, frames)
 
 
-def headroom(part: Part, map_step: MapStep, rate: int, frames: int) -> float:
-    """By how much a part is turned down as a whole so that it clips nowhere in a file of its own."""
-    peaks = [np.abs(block(part, map_step, rate, at, min(_PIECE, frames - at))).max() for at in range(0, frames, _PIECE)]
-    return float(1 / max(1.0, *peaks)) if peaks else 1.0
+def for_file(part: Part, map_step: MapStep, rate: int, frames: int) -> Iterator[NDArray[Any]]:
+    """The first ``frames`` samples of a part for a file of its own, piece by piece; turned down as a whole where it
+    would clip."""
+    level = 1.0
+    for piece in _pieces(part, map_step, rate, frames):
+        level = min(level, 1 / max(1.0, float(np.abs(piece).max())))
+    for piece in _pieces(part, map_step, rate, frames):
+        yield level * piece
+
+
+def _pieces(part: Part, map_step: MapStep, rate: int, frames: int) -> Iterator[NDArray[Any]]:
+    for at in range(0, frames, _PIECE):
+        yield block(part, map_step, rate, at, min(_PIECE, frames - at))

@@ -153,6 +153,7 @@ class Following(TestCase):
         at = page.evaluate(
             "desk.chords.data.at.findIndex((t) => Math.abs(t - desk.grid.time[desk.grid.bar.indexOf(5)]) < 0.01)"
         )
+        # the tune has a seventh over some of them
         self.assertEqual([t.removesuffix("7") for t in text[at : at + 4]], ["Dm", "F", "Gm", "A"])
         page.wait_for_selector("#harmony >> text=D minor")
         page.evaluate("desk.view.set(desk.grid.time[desk.grid.bar.indexOf(5)] - 1, 800)")  # every chord has room

@@ -119,9 +119,10 @@ class Reach(SharedDemoCase):
         page.reload()
         settled(page)
         self.assertEqual(page.locator("#title").inner_text(), "Lanterns")
-        for _ in range(2):
-            page.keyboard.press("Control+z")
-            quiet(page)
+        page.keyboard.press("Control+z")
+        page.wait_for_function("(name) => desk.facts.tracks[0].name.trim() === name", arg=before.strip())
+        page.keyboard.press("Control+z")
+        page.wait_for_function("(title) => document.getElementById('title').textContent === title", arg=was)
         page.reload()
         settled(page)
         self.assertEqual(page.locator("#title").inner_text(), was)

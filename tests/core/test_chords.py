@@ -85,8 +85,12 @@ class Finding(TestCase):
             ["Gm7", "C7", "F", "F#dim"],
         ):
             found, m = self.names(progression * 2)
-            plain = [n.replace("maj7", "") for n, _ in found]  # a major seventh beside the root is easily its overtone
-            self.assertEqual(plain, [n.replace("maj7", "") for n in progression * 2])
+            # a major seventh that is played once, on top, may be taken for the melody's
+            plain = [
+                "Cmaj7" if (n, wanted) == ("C", "Cmaj7") else n
+                for (n, _), wanted in zip(found, progression * 2, strict=True)
+            ]
+            self.assertEqual(plain, progression * 2)
             lines = m.bar_seconds(np.arange(1, 9)).tolist()
             self.assertEqual([t for _, t in found], [round(t, 6) for t in lines])
 

@@ -49,7 +49,7 @@ def picture(session):
             row = {
                 k: place.get((keys[k], v)) if k in keys and v is not None else v for k, v in row.items() if k != "id"
             }
-            for name in ("analysed", "features_version", "touched", "summarised", "told", "bpm"):
+            for name in ("analysed", "features_version", "sound", "touched", "summarised", "told", "bpm"):
                 row.pop(name, None)
             if label == "desk.mapstep":
                 content = orjson.loads(row.pop("content"))

@@ -74,10 +74,17 @@ class Uploading(StudioCase):
         self.assertEqual((track.role, track.role_given), ("snare", False))
         panel = f"/sessions/{session.pk}/panel/gather"
         self.assertContains(self.client.get(panel), "<option selected>snare</option>", html=True)
+        for name, role in (("Floor tom", "toms"), ("Take 2", ""), ("Snare", "snare")):  # it follows a new name
+            self.post(f"/tracks/{track.pk}", name=name)
+            track.refresh_from_db()
+            self.assertEqual((track.role, track.role_given), (role, False))
         self.assertEqual(self.client.post(f"/tracks/{track.pk}", {"role": "toms"}).status_code, 200)
         self.work(Job.objects.create(session=session, kind=LISTEN, track=track))  # a later analysis leaves it
         track.refresh_from_db()
         self.assertEqual((track.role, track.role_given), ("toms", True))
+        self.post(f"/tracks/{track.pk}", name="Snare")  # a new name leaves it too
+        track.refresh_from_db()
+        self.assertEqual(track.role, "toms")
         self.assertContains(self.client.get(panel), "<option selected>toms</option>", html=True)
         self.assertEqual(self.client.post(f"/tracks/{track.pk}", {"role": "trombone <b>"}).status_code, 422)
 

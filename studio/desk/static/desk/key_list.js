@@ -97,7 +97,7 @@ export function keyList(commands, table) {
     e.preventDefault();
     e.stopPropagation();
     if (e.key === "Escape") return leave();
-    if (e.key === "Backspace" && waiting.key !== "Backspace") return take(waiting.key === null ? waiting.key : null);
+    if (e.key === "Backspace" && waiting.key !== "Backspace") return take(null);
     const key = keyOf(e);
     if (canBeTaken(key)) return take(key);
     told.textContent = `${shownKey(key)} cannot be a command's key. Press another.`;

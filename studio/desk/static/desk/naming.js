@@ -47,8 +47,13 @@ export function nameSession(facts) {
   const now = () => (title.textContent ?? "").trim();
   editable(title, now, async (name) => {
     const { ok } = await sendForm(`/sessions/${facts.id}`, { title: name });
-    if (!ok) return;
-    title.textContent = name;
-    title.title = `${name}: press to rename`;
+    if (ok) showTitle(name);
   });
+}
+
+/** @param {string} name */
+export function showTitle(name) {
+  const title = /** @type {HTMLElement} */ (document.getElementById("title"));
+  title.textContent = name;
+  title.title = `${name}: press to rename`;
 }

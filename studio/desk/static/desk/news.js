@@ -4,6 +4,7 @@
 
 import { addressOf } from "../studio/address.js";
 import { fill, note, tryJson } from "../studio/server.js";
+import { showTitle } from "./naming.js";
 
 /** @typedef {Pick<import("./desk.js").Desk, "before" | "chords" | "editing" | "facts" | "mapped" | "order" | "panels" | "parts" | "player" | "recording" | "setFacts" | "setMap" | "step">} Needs what this uses of the desk */
 
@@ -59,7 +60,10 @@ export class News {
     if (desk.recording.pass) return; // what plays must not be laid out anew under it; it is looked at when the pass ends
     const facts = await tryJson(`${this.#session}/facts`);
     if (desk.recording.pass) return;
-    if (facts) desk.setFacts(facts);
+    if (facts) {
+      desk.setFacts(facts);
+      showTitle(facts.title);
+    }
     desk.player.mix();
     desk.chords.ask();
     desk.order.ask();

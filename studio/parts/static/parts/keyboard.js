@@ -34,7 +34,7 @@ export class SimulatedInput {
 export class Keyboard {
   /** @param {Needs} desk */
   constructor(desk) {
-    // a panel that comes anew does not know that something is being written down
+    // a panel that has just come from the server does not know that notes are being taken down
     document.body.addEventListener("htmx:afterSwap", () => this.#tell());
     this.desk = desk;
     this.inputs = null;
