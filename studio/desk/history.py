@@ -62,14 +62,20 @@ def record(
     ``statements``: what has been said after it; None: as before.
     """
     with transaction.atomic():
-        if on is None:
-            session.refresh_from_db(fields=["step"])
-        elif session.step_id != on:
+        _read_again(session)
+        if on is not None and session.step_id != on:
             raise Stale
         if statements is not None:
             save_statements(session, statements)
         step = _add(session, tempo_map, name, session.step)
     return step
+
+
+def _read_again(session: Session) -> None:
+    """Where the session points now. No other transaction moves it until this one ends: SQLite lets one write at a time,
+    PostgreSQL locks the row."""
+    here = Session.everything.select_for_update(no_key=True).values_list("step_id", flat=True)
+    session.step_id = here.get(pk=session.pk)
 
 
 def _add(session: Session, tempo_map: TempoMap, name: str, before: MapStep | None) -> MapStep:
@@ -96,7 +102,7 @@ def _add(session: Session, tempo_map: TempoMap, name: str, before: MapStep | Non
 def changed(session: Session, name: str, gesture: bool = False) -> None:
     """Something beside the map was changed: a step, where the session has a map. What changes nothing makes none."""
     with transaction.atomic():
-        now = Session.objects.select_related("step").get(pk=session.pk)
+        now = Session.objects.select_for_update(of=("self",), no_key=True).select_related("step").get(pk=session.pk)
         if now.step is None:
             return
         if now.step.content and now.step.state == state_of(now)[0]:
@@ -156,7 +162,7 @@ def _rows(session: Session) -> list[Row]:
 def undo_redo(session: Session, by: int, on: int | None = None) -> bool:
     """Undo (-1) or redo (+1). Whether there was anywhere to go; raises :class:`Stale` like :func:`record`."""
     with transaction.atomic():
-        session.refresh_from_db(fields=["step"])
+        _read_again(session)
         if on is not None and session.step_id != on:
             raise Stale
         steps, here = line(session)
@@ -170,7 +176,7 @@ def undo_redo(session: Session, by: int, on: int | None = None) -> bool:
 def go_to(session: Session, step: MapStep, on: int | None = None) -> None:
     """Go to any step of the session; raises :class:`Stale` like :func:`record`. Nothing is lost on either side."""
     with transaction.atomic():
-        session.refresh_from_db(fields=["step"])
+        _read_again(session)
         if on is not None and session.step_id != on:
             raise Stale
         _point_at(session, step)

@@ -64,12 +64,14 @@ def json_bytes(data: Any) -> tuple[str, bytes]:
 
 
 def keep(session: Session, pieces: Mapping[str, bytes]) -> None:
-    """Store the pieces that the session does not have yet."""
+    """Store the pieces that the session does not have yet; in one order, so that transactions never deadlock."""
     there = set(Piece.objects.filter(session=session, digest__in=pieces).values_list("digest", flat=True))
-    Piece.objects.bulk_create(
-        [Piece(session=session, digest=d, data=zlib.compress(p, 1)) for d, p in pieces.items() if d not in there],
-        ignore_conflicts=True,
-    )
+    new = [
+        Piece(session=session, digest=digest, data=zlib.compress(piece, 1))
+        for digest, piece in sorted(pieces.items())
+        if digest not in there
+    ]
+    Piece.objects.bulk_create(new, ignore_conflicts=True)
 
 
 def fetch(session_id: int, digests: list[str]) -> dict[str, bytes]:
