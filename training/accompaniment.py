@@ -14,6 +14,7 @@ from pathlib import Path
 import mido
 import numpy as np
 
+from training import styles
 from training.composed import from_midi
 from training.score import Score
 
@@ -71,25 +72,18 @@ def played(rows: list[str], family: str, counted: int, felt: int) -> Score | Non
 
 
 def score(seed: int, family: str) -> Score | None:
-    """A song on one groove family; None where the generator refuses it."""
+    """A song on one groove family; None where it is left out or the generator refuses it."""
     rng = np.random.default_rng(seed)
     grooves, text = families()[family]
-    beats = felt_beats(text)
-    if beats is None:
+    beats, middle = felt_beats(text), styles.usual_tempo(family)
+    if beats is None or middle is None:
         return None
-    counted, felt = beats
+    counted, felt = beats[0], styles.felt(family, *beats)
     fills = [g for g in grooves if "fill" in g.lower()]
     plain = [g for g in grooves if not re.search(r"(?i)fill|intro|end|plus", g)] or grooves
     ends = [g for g in grooves if "end" in g.lower()]
     intros = [g for g in grooves if "intro" in g.lower()]
-    slow = re.search(r"(?i)ballad|slow|hymn|lullab|bolero|spirit", family)
-    fast = re.search(r"(?i)fast|quick|bebop|polka|samba|merengue|blueg|bop|ska|jive|gallop|metal|punk", family)
-    middle = 74 if slow else 150 if fast else 112
-    if felt == 3 and counted == 3:
-        middle *= 1.1
-    if counted != felt:
-        middle = 68 if felt == 2 else middle * 0.85
-    bpm = float(np.clip(middle * np.exp(0.28 * rng.standard_normal()), 45, 215))
+    bpm = float(np.clip(middle * np.exp(styles.SPREAD * rng.standard_normal()), 45, 200))
     key, mode = int(rng.integers(12)), str(rng.choice(["major", "minor"]))
     phrase = int(rng.choice([4, 4, 8]))
     pace = rng.choice(["bar", "half", "two"], p=[0.6, 0.2, 0.2])

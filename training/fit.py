@@ -11,6 +11,7 @@ import sys
 from collections.abc import Callable, Iterable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -50,12 +51,13 @@ class Choice:
 
 @dataclass(frozen=True)
 class BarEvidence:
-    """One take's evidence for bar lines, its true beats given: the players' and the activation's a beat, how alike
-    beats are at each distance, whether beats divide in three, and which beats open a bar."""
+    """One take's evidence for bar lines, its true beats given: the players', the activation's and the pattern's a beat,
+    how alike beats are at each distance, whether beats divide in three, and which beats open a bar."""
 
     drums: bool
     shown: Floats
     activation: Floats
+    pattern: Floats
     similarity: Floats
     ternary: bool
     opens: NDArray[np.bool_]
@@ -111,15 +113,17 @@ def _bar_evidence(take: Take, context: AnalysisContext) -> BarEvidence | None:
         take.drums,
         downbeats.tracks_evidence(context.tracks, context.summed, frames),
         downbeats.activation_evidence(context.beat_activation, frames),
+        downbeats.pattern_odds(context.bands, frames),
         downbeats.repetition(context.summed, frames),
         rate(context.by_attacks(), frames).ternary,
         np.isin(take.beats[: len(frames)], take.downbeats),
     )
 
 
-def divisions(e: BarEvidence, shown: float, odd: float) -> Choice:
+def divisions(e: BarEvidence, shown: float, pattern: float, odd: float) -> Choice:
     """The divisions into bars of each main number of beats, with how right their downbeats are."""
-    found = bars.divisions(shown * e.shown + e.activation, e.similarity, None, e.ternary, odd)
+    evidence = shown * e.shown + e.activation + pattern * e.pattern
+    found = bars.divisions(evidence, e.similarity, None, e.ternary, odd)
     true = np.flatnonzero(e.opens)
     right = [2 * len(np.intersect1d(true, b.downbeats)) / max(1, len(true) + len(b.downbeats)) for b in found]
     kinds = [bars.meter_name(b.beats, e.ternary) for b in found]
@@ -147,6 +151,7 @@ SIGNS = {
     "eighths": -1,
     "agreement": 1,
     "log_odds": 1,
+    "pattern": 1,
 }
 PACE = -0.5 / np.log2(10**0.2) ** 2
 
@@ -196,21 +201,22 @@ def fit_readings(fit: Path, judge: Path) -> None:
             was, (now, most) = chosen(some, before)[0], chosen(some, after)
             print(f"tempo, {name}, {kind}: {len(some)} takes, F {was:.3f} before, {now:.3f} now, {most:.3f} at best")
     evidence, unseen = ([e for _, e in group if e] for group in (own, others))
-    tried: list[tuple[float, float, float, Floats, float]] = []
-    for shown in (0.3, 0.6, 1.0, 1.5):
-        for odd in (7.0, 10.0, 14.0, 20.0):
-            made = [divisions(e, shown, odd) for e in evidence]
-            weights = fit_choice(made)
-            got = [c.right[int(np.argmax(c.features @ weights))] for c in made]
-            tried.append((float(np.mean(got)), odd, shown, weights, float(np.std(got) / np.sqrt(len(got)))))
-            print(f"bars, shown {shown}, odd {odd}: F {np.mean(got):.3f}")
+    tried: list[tuple[float, float, tuple[float, float], Floats, float]] = []
+    for shown, pattern, odd in product((0.6, 1.0, 1.5), (0.0, 0.5, 1.0), (10.0, 14.0, 20.0)):
+        made = [divisions(e, shown, pattern, odd) for e in evidence]
+        weights = fit_choice(made)
+        got = [c.right[int(np.argmax(c.features @ weights))] for c in made]
+        tried.append((float(np.mean(got)), odd, (shown, pattern), weights, float(np.std(got) / np.sqrt(len(got)))))
+        print(f"bars, shown {shown}, pattern {pattern}, odd {odd}: F {np.mean(got):.3f}", flush=True)
     # the one-standard-error rule (Breiman and others 1984): of the settings that are as good as the best one the
     # simplest, which is that with the fewest odd bars
     best = max(tried, key=lambda t: t[0])
-    _, odd, shown, weights, _ = max((t for t in tried if t[0] > best[0] - best[4]), key=lambda t: (t[1], t[0]))
-    seen, at_best = chosen([divisions(e, shown, odd) for e in unseen], weights)
-    print(f"bars, chosen: shown {shown}, odd {odd}; evaluation F {seen:.3f} of {at_best:.3f}")
-    write_fitted("downbeats", {"odd bar": odd, "shown": shown})
+    _, odd, (shown, pattern), weights, _ = max(
+        (t for t in tried if t[0] > best[0] - best[4]), key=lambda t: (t[1], t[0])
+    )
+    seen, at_best = chosen([divisions(e, shown, pattern, odd) for e in unseen], weights)
+    print(f"bars, chosen: shown {shown}, pattern {pattern}, odd {odd}; evaluation F {seen:.3f} of {at_best:.3f}")
+    write_fitted("downbeats", {"odd bar": odd, "shown": shown, "pattern": pattern})
     write_fitted("bars", dict(zip(DIVISION_WEIGHTS, weights, strict=False)))
     write_fitted("meters", dict(zip(METER_WEIGHTS, weights[len(DIVISION_WEIGHTS) :], strict=True)))
 

@@ -129,7 +129,8 @@ def _score(source: str, kind: str, one: Any) -> Score | None:
         merged = ScoreTrack("1", tracks[0].program, sorted((n for t in tracks for n in t.notes), key=lambda n: n.at))
         tracks = [merged]
     short = Counter(round(n.length * 12) for t in tracks for n in t.notes).most_common(1)[0][0] / 12
-    middle = 66 if compound else 88 if kind != "tune" else 105
+    # jigs go at about 100 and more; a choir takes its time (common practice)
+    middle = (100 if compound else 105) if kind == "tune" else (66 if compound else 88)
     if under == 2 or (kind == "tune" and felt == 2 and not compound):
         middle = 88
     bpm = float(np.clip(middle * np.exp(0.25 * rng.standard_normal()) * (1.15 if short >= 1 else 1.0), 40, 200))

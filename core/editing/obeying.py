@@ -159,7 +159,7 @@ def _with_said_lines(recording: Recording, tempo_map: TempoMap, document: Docume
     try:
         context = recording.context()
         frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
-        evidence = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
+        evidence = downbeat_evidence(context, frames)
         similarity = repetition(context.summed, frames)
     except NoBeats:
         # without evidence the bar lines stay where nothing was said

@@ -135,6 +135,7 @@ def hypotheses(
         pins=pins,
         activation=context.beat_activation[:, 0],
         decoding_curve=curve,
+        bands=context.bands,
     )
     if not found:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")

@@ -48,7 +48,7 @@ def assemble(
 ) -> MapCandidate:
     """The map of a hypothesis. ``meter`` fixes the main meter; ``pins`` (seconds) stay where they are."""
     hypothesis = replace(hypothesis, frames=_without_silence(context, hypothesis.frames))
-    evidence = downbeat_evidence(context.tracks, context.summed, hypothesis.frames, context.beat_activation)
+    evidence = downbeat_evidence(context, hypothesis.frames)
     seconds, support = place_beats(context, hypothesis.frames, pins)
     return _barred(context, hypothesis, meter, pins, evidence, seconds, support)
 

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, rank_guides
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_activation import activation
+from core.tracking.beat_patterns import TakeBands
 from core.tracking.downbeats import SummedEvidence
 from core.tracking.parameters import ACTIVATION_HEIGHT, ACTIVATION_SHARE
 
@@ -42,6 +43,8 @@ class AnalysisContext:
         Probabilities of a beat and of a downbeat (:mod:`core.tracking.beat_activation`).
     decoding_curve : (frames,)
         What beats are decoded on: the onset envelope and the activation as one.
+    bands : TakeBands or None
+        All tracks' sound, to read beat by beat (:mod:`core.tracking.beat_patterns`); None where that tells nothing.
     """
 
     tracks: list[AnalysedTrack]
@@ -50,10 +53,12 @@ class AnalysisContext:
     summed: SummedEvidence
     beat_activation: Floats
     decoding_curve: Floats
+    bands: TakeBands | None = None
 
     def by_attacks(self) -> AnalysisContext:
-        """The same without the activation, for pulses finer than beats: the network has learned to tell felt beats."""
-        return replace(self, beat_activation=np.zeros_like(self.beat_activation), decoding_curve=self.onset_envelope)
+        """The same without what networks say, for pulses finer than beats: they have learned to tell felt beats."""
+        silent = np.zeros_like(self.beat_activation)
+        return replace(self, beat_activation=silent, decoding_curve=self.onset_envelope, bands=None)
 
 
 def decoding_curve(onset_envelope: Floats, beat_activation: Floats, share: float = ACTIVATION_SHARE) -> Floats:
@@ -70,5 +75,7 @@ def build_context(tracks: Sequence[AnalysedTrack], guides: Mapping[str, float] |
     envelope = fused_onset_envelope(usable, ranks)
     # tracks that the engineer gives no weight are left out of the activation too
     weighted = [t for t, r in zip(usable, ranks, strict=True) if r.weight > 0 or not guides]
-    likely = activation([(t.evidence.bands, t.evidence.pitches) for t in weighted], len(envelope))
-    return AnalysisContext(usable, ranks, envelope, SummedEvidence.of(usable), likely, decoding_curve(envelope, likely))
+    sound = [(t.evidence.bands, t.evidence.pitches) for t in weighted]
+    likely = activation(sound, len(envelope))
+    curve = decoding_curve(envelope, likely)
+    return AnalysisContext(usable, ranks, envelope, SummedEvidence.of(usable), likely, curve, TakeBands(sound))

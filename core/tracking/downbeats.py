@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -16,7 +16,11 @@ from scipy.ndimage import maximum_filter1d, uniform_filter1d
 
 from core.listening.guides import percussiveness
 from core.listening.track import AnalysedTrack
-from core.tracking.parameters import TRACKS_EVIDENCE
+from core.tracking.beat_patterns import TakeBands, read_pattern
+from core.tracking.parameters import FEWEST_BEATS, PATTERN_EVIDENCE, TRACKS_EVIDENCE
+
+if TYPE_CHECKING:
+    from core.tracking.context import AnalysisContext
 
 Curve = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -31,6 +35,8 @@ _NEUTRAL = 0.15
 _LEAST_CHORDAL, _CHORD_CHANGES = 0.1, 0.005
 #: Beat activation under which a downbeat says little, and the bounds of its share, so that log-odds stay finite.
 _LEAST_ACTIVATION, _SHARES = 0.15, (0.02, 0.98)
+#: Most log-odds that a beat's pattern gives.
+_MOST_ODDS = 4.0
 #: Beats of a stretch in which repetition is measured, and the fewest of a last one.
 _STRETCH, _SHORT_STRETCH = 32, 16
 #: How strongly flux and chroma are compressed, ``log(1 + x * size)``, and the weight of harmony beside rhythm.
@@ -82,14 +88,19 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
     return np.asarray((sums[edges[1:]] - sums[edges[:-1]]) / np.maximum(np.diff(edges), 1)[:, None])
 
 
-def downbeat_evidence(
-    tracks: Sequence[AnalysedTrack], summed: SummedEvidence, frames: Ints, beat_activation: Curve
-) -> Curve:
-    """How much each beat sounds like a downbeat, as log-odds, ``(beats,)``.
+def downbeat_evidence(context: AnalysisContext, frames: Ints) -> Curve:
+    """How much each beat, at ``frames``, sounds like a downbeat, as log-odds, ``(beats,)``."""
+    shown = TRACKS_EVIDENCE * tracks_evidence(context.tracks, context.summed, frames)
+    likely = activation_evidence(context.beat_activation, frames)
+    return shown + likely + PATTERN_EVIDENCE * pattern_odds(context.bands, frames)
 
-    ``frames``: of the beats; ``beat_activation``: probabilities of beats and downbeats, ``(frames, 2)``.
-    """
-    return TRACKS_EVIDENCE * tracks_evidence(tracks, summed, frames) + activation_evidence(beat_activation, frames)
+
+def pattern_odds(bands: TakeBands | None, frames: Ints) -> Curve:
+    """How likely each beat opens a bar by what is played beat by beat, as log-odds, ``(beats,)``; 0 where there is
+    nothing to read."""
+    if bands is None or len(frames) < FEWEST_BEATS:
+        return np.zeros(len(frames))
+    return np.clip(read_pattern(bands.along(frames))[1], -_MOST_ODDS, _MOST_ODDS)
 
 
 def tracks_evidence(tracks: Sequence[AnalysedTrack], summed: SummedEvidence, frames: Ints) -> Curve:

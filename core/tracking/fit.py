@@ -43,7 +43,7 @@ def bars_fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None 
         return 0.0
     key = frames.tobytes()
     if key not in known:
-        known[key] = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
+        known[key] = downbeat_evidence(context, frames)
     evidence = known[key]
     lengths = np.diff(lines_of(tempo_map)[0])
     usual = np.bincount(lengths).argmax() if len(lengths) else 4

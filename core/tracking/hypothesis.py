@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.listening.rates import FRAME_RATE
+from core.tracking.beat_patterns import TakeBands, read_pattern
 from core.tracking.context import AnalysisContext
 from core.tracking.exact_tempo import ExactTempo
 from core.tracking.parameters import HYPOTHESIS_WEIGHTS, RANGE_IS_MEANT, USUAL_PACE, USUAL_RANGE
@@ -72,7 +73,12 @@ class TempoHypothesis:
 
 
 def score_hypothesis(
-    onset_envelope: Curve, frames: Ints, low: float, high: float, activation: Curve | None = None
+    onset_envelope: Curve,
+    frames: Ints,
+    low: float,
+    high: float,
+    activation: Curve | None = None,
+    bands: TakeBands | None = None,
 ) -> TempoHypothesis:
     """Rate a chain of beats.
 
@@ -86,6 +92,8 @@ def score_hypothesis(
         The expected range, beats a minute.
     activation : (frames,)
         How likely beats are.
+    bands : TakeBands
+        The take's sound, to read beat by beat.
     """
     gaps = np.diff(frames)
     bpm = float(60 * FRAME_RATE / np.median(gaps))
@@ -116,6 +124,7 @@ def score_hypothesis(
         "eighths": _eighth_note_pulse(wide, found, pace),
         "agreement": 0.0,
         "log_odds": 0.0,
+        "pattern": read_pattern(bands.along(frames))[0] if bands else 0.0,
     }
     if activation is not None and activation.any():
         features["agreement"] = agreement(activation, frames)
@@ -127,8 +136,8 @@ def score_hypothesis(
 
 
 def rate(context: AnalysisContext, frames: Ints, tempo: tuple[float, float] = USUAL_RANGE) -> TempoHypothesis:
-    """:func:`score_hypothesis` with a take's own onset envelope and activation."""
-    return score_hypothesis(context.onset_envelope, frames, *tempo, context.beat_activation[:, 0])
+    """:func:`score_hypothesis` with a take's own onset envelope, activation and sound."""
+    return score_hypothesis(context.onset_envelope, frames, *tempo, context.beat_activation[:, 0], context.bands)
 
 
 def agreement(activation: Curve, frames: Ints) -> float:

@@ -77,7 +77,7 @@ def review(
         likely, placed.support, context.beat_activation[:, 0], beats.seconds, hypothesis, others
     )
     confidence = confidence_of(features)
-    evidence = downbeat_evidence(context.tracks, context.summed, frames, context.beat_activation)
+    evidence = downbeat_evidence(context, frames)
     candidate = MapCandidate(tempo_map, placed.support, hypothesis, _division(tempo_map), evidence)
     found = _late(tempo_map, placed)
     rest = find_doubts(context, candidate, tempo_map, confidence, [hypothesis, *others])

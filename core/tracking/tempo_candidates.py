@@ -9,6 +9,7 @@ import numpy as np
 
 from core.listening.guides import periodicity
 from core.listening.rates import FRAME_RATE
+from core.tracking.beat_patterns import TakeBands
 from core.tracking.decoder import decode
 from core.tracking.hypothesis import Curve, Ints, TempoHypothesis, score_hypothesis
 from core.tracking.parameters import FREE, TEMPO_DRIFT, USUAL_PACE, USUAL_RANGE, TransitionCosts
@@ -62,6 +63,7 @@ def tempo_hypotheses(
     pins: Ints | None = None,
     activation: Curve | None = None,
     decoding_curve: Curve | None = None,
+    bands: TakeBands | None = None,
 ) -> list[TempoHypothesis]:
     """Tempo hypotheses, the highest score first; none where there is no beat at all.
 
@@ -77,6 +79,8 @@ def tempo_hypotheses(
         How likely beats are (:func:`core.tracking.hypothesis.score_hypothesis`).
     decoding_curve : (frames,)
         What chains are decoded on, where that is not the onset envelope.
+    bands : TakeBands
+        The take's sound, to read beat by beat.
     """
     low, high = tempo
     curve = onset_envelope if decoding_curve is None else decoding_curve
@@ -95,7 +99,7 @@ def tempo_hypotheses(
     for frames in chains:
         if len(frames) < _LEAST_BEATS:
             continue
-        found = score_hypothesis(onset_envelope, frames, low, high, activation)
+        found = score_hypothesis(onset_envelope, frames, low, high, activation, bands)
         if all(abs(np.log(found.bpm / o.bpm)) > _SAME_CHAIN for o in out):
             out.append(found)
     return sorted(out, key=lambda h: -h.score)

@@ -89,7 +89,7 @@ def off_beat(context: AnalysisContext, tempo_map: TempoMap, candidate: MapCandid
         Remedy("half a beat earlier", ShiftByBeats(-0.5)),
     ]
     # the likelier way first: where the downbeats would sound more like downbeats
-    sounds = downbeat_evidence(context.tracks, context.summed, middles, context.beat_activation)
+    sounds = downbeat_evidence(context, middles)
     downs = candidate.division.downbeats[
         (candidate.division.downbeats > 0) & (candidate.division.downbeats < len(sounds))
     ]

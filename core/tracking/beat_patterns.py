@@ -1,0 +1,118 @@
+"""What is played beat by beat, as a small network reads it: is this the pulse one counts, and which beats open a bar?
+
+A chain of beats is laid over the take's sound, each beat cut into twelfths, so that patterns look the same at any tempo
+(beat-synchronous features, as in Krebs, Böck, Dorfer and Widmer 2016, "Downbeat tracking using beat-synchronous
+features and recurrent networks"). The network is convolutional over beats; its weights are learned on made-up
+performances (``training/patterns.py``); here it is plain matrix products.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from core.listening.pitches import PITCH_RATE
+from core.listening.rates import FRAME_RATE
+from core.tracking.parameters import USUAL_PACE
+
+Floats = NDArray[np.float32]
+
+WEIGHTS = Path(__file__).with_name("beat_patterns.npz")
+#: Parts of a beat: halves, thirds and quarters fall on their edges.
+PARTS = 12
+#: Bands whose rises, and whose levels, are taken together: from bass to cymbals.
+RISES, LEVELS = 7, 4
+#: Low semitones, those of basses.
+_LOW = 19
+#: What the network sees of a beat: rises and levels in its parts, changes of harmony and bass, the pace.
+INPUTS = PARTS * (RISES + LEVELS) + 6 + 1
+#: A rise of so many nepers within 20 ms counts as one; levels in units of so many nepers.
+_RISE, _UNIT = 0.5, 1.5
+
+
+class TakeBands:
+    """A take's sound, all tracks together, ready to be cut by any chain of beats."""
+
+    def __init__(self, tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]]) -> None:
+        """``tracks``: bands ``(frames, 28)`` at 100 frames a second and pitches ``(slow frames, 54)`` at 25 of each, as
+        in :class:`core.listening.spectrum.Evidence`."""
+        bands, pitches = (_together([t[k] for t in tracks]) for k in (0, 1))
+        wide = bands.copy()
+        wide[:, 1:] = np.maximum(wide[:, 1:], bands[:, :-1])
+        wide[:, :-1] = np.maximum(wide[:, :-1], bands[:, 1:])
+        rise = np.zeros_like(bands)
+        rise[2:] = np.minimum(np.maximum(bands[2:] - wide[:-2], 0) / _RISE, 4)
+        groups = np.array_split(np.arange(bands.shape[1]), RISES)
+        self.rises = np.stack([rise[:, g].mean(axis=1) for g in groups], axis=1)
+        loud = np.percentile(bands.max(axis=1), 95)
+        level = np.clip((bands - loud) / _UNIT + 1, -3, 3)
+        groups = np.array_split(np.arange(bands.shape[1]), LEVELS)
+        self.levels = np.stack([level[:, g].mean(axis=1) for g in groups], axis=1)
+        self.pitches = np.cumsum(np.concatenate([np.zeros((1, pitches.shape[1]), np.float32), pitches]), axis=0)
+
+    def along(self, frames: ArrayLike) -> Floats:
+        """What the network sees of a chain of beats, ``(beats, INPUTS)``. ``frames``: rising, 100 a second."""
+        at = np.asarray(frames, dtype=np.float64)
+        gaps = np.diff(at, append=2 * at[-1] - at[-2])
+        bounds = np.append(at[:, None] + gaps[:, None] * (np.arange(PARTS) - 0.5) / PARTS, at[-1] + gaps[-1])
+        edges = np.clip(np.round(bounds), 0, len(self.rises) - 1).astype(np.int64)
+        rises = np.maximum.reduceat(self.rises, edges, axis=0)[:-1].reshape(len(at), -1)
+        counts = np.maximum(1, np.diff(edges))[:, None]
+        levels = (np.add.reduceat(self.levels, edges, axis=0)[:-1] / counts).reshape(len(at), -1)
+        pace = np.log2(60 * FRAME_RATE / gaps / USUAL_PACE)[:, None]
+        return np.concatenate([rises, levels, self._changes(at, gaps), pace], axis=1).astype(np.float32)
+
+    def _changes(self, at: NDArray[np.float64], gaps: NDArray[np.float64]) -> Floats:
+        """How much harmony and bass change at each beat: from the beat before, from two before, and half-way."""
+        out = []
+        for before, after, place in ((1.0, 1.0, 0.0), (2.0, 2.0, 0.0), (0.5, 0.5, 0.5)):
+            here = at + place * gaps
+            a, b = self._mean(here - before * gaps, here), self._mean(here, here + after * gaps)
+            for part in (slice(None), slice(0, _LOW)):
+                x, y = a[:, part], b[:, part]
+                norm = np.linalg.norm(x, axis=1) * np.linalg.norm(y, axis=1)
+                out.append(np.where(norm > 1e-6, 1 - (x * y).sum(axis=1) / np.maximum(norm, 1e-6), 0.0))
+        return np.stack(out, axis=1).astype(np.float32)
+
+    def _mean(self, start: NDArray[np.float64], end: NDArray[np.float64]) -> Floats:
+        a, b = (
+            np.clip(np.round(t * PITCH_RATE / FRAME_RATE).astype(np.int64), 0, len(self.pitches) - 1)
+            for t in (start, end)
+        )
+        return np.asarray((self.pitches[b] - self.pitches[a]) / np.maximum(1, b - a)[:, None])
+
+
+def _together(levels: Sequence[NDArray[Any]]) -> Floats:
+    """Log energies of several tracks as those of their sum."""
+    if len(levels) == 1:
+        return np.asarray(levels[0], dtype=np.float32)
+    total = np.zeros((max(len(x) for x in levels), levels[0].shape[1]), dtype=np.float32)
+    for x in levels:
+        total[: len(x)] += np.expm1(x.astype(np.float32))
+    return np.log1p(total)
+
+
+@cache
+def _weights() -> dict[str, Floats]:
+    with np.load(WEIGHTS) as file:
+        return {k: file[k].astype(np.float32) for k in file.files}
+
+
+def read_pattern(inputs: Floats) -> tuple[float, NDArray[np.float64]]:
+    """How much a chain looks like the pulse one counts (nats, to be compared with other chains of the same take), and
+    each beat's log-odds to open a bar. ``inputs``: from :meth:`TakeBands.along`."""
+    w = _weights()
+    x = np.maximum((inputs - w["middle"]) / w["spread"] @ w["dense"] + w["dense_bias"], 0)
+    for k, weight in enumerate(w["conv"]):
+        taps = len(weight)
+        pad = 2**k * (taps // 2)
+        padded = np.pad(x, ((pad, pad), (0, 0)))
+        seen = np.concatenate([padded[2**k * j : 2**k * j + len(x)] for j in range(taps)], axis=1)
+        x = x + np.maximum(seen @ weight.reshape(-1, weight.shape[2]) + w["conv_bias"][k], 0)
+    level, opens = (x @ w["last"] + w["last_bias"]).T
+    return float(level.mean()), opens.astype(np.float64)
