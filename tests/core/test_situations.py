@@ -150,7 +150,11 @@ class InOtherMeters(Case):
         self.meter("5/4", 140)
 
     def test_six_eight(self):
-        self.meter("6/8", 66)
+        # so it is here: chords that change every other bar may be written in 12/8
+        truth, parts = band(bpm=66, text="6/8", bars=18, percent=3)
+        made = takes.record(truth, parts)
+        self.check(made, downs=0.6)
+        self.check(made, meter="6/8", wishes=TrackingOptions(meter=truth.meters.meter_at(1)))
 
     def test_nine_eight(self):
         truth, parts = band(bpm=72, text="9/8", percent=3)
