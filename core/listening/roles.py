@@ -62,14 +62,17 @@ class Sound:
 
 def sound_of(evidence: Evidence) -> Sound:
     """How a track sounds on the whole."""
-    energy = np.exp(np.asarray(evidence.energy, dtype=np.float64))
-    if not len(energy):
+    # damaged files hold samples of any size
+    level = np.nan_to_num(np.asarray(evidence.energy, dtype=np.float64))
+    if not len(level):
         return Sound(0.0, 0.0, 0.0, 0.0)
-    share = energy.mean(axis=0) / energy.mean(axis=0).sum()
-    level = np.asarray(evidence.energy, dtype=np.float64).sum(axis=1)
-    loudest = float(np.percentile(level, 99))
-    held = float(np.median(level)) / loudest if loudest > 0 else 0.0
-    return Sound(percussiveness(evidence.flux), float(share[0]), float(share[2]), held)
+    energy = np.exp(level - level.max()).mean(axis=0)
+    share = energy / energy.sum()
+    total = level.sum(axis=1)
+    loudest = float(np.percentile(total, 99))
+    held = float(np.median(total)) / loudest if loudest > 0 else 0.0
+    punch = float(np.nan_to_num(percussiveness(evidence.flux)))
+    return Sound(punch, float(share[0]), float(share[2]), held)
 
 
 def named_role(name: str) -> str:

@@ -56,9 +56,10 @@ class TakeBands:
         self.pitches = np.cumsum(np.concatenate([np.zeros((1, pitches.shape[1]), np.float32), pitches]), axis=0)
 
     def along(self, frames: ArrayLike) -> Floats:
-        """What the network sees of a chain of beats, ``(beats, INPUTS)``. ``frames``: rising, 100 a second."""
+        """What the network sees of a chain of beats, ``(beats, INPUTS)``. ``frames``: rising, 100 a second, two at
+        least."""
         at = np.asarray(frames, dtype=np.float64)
-        gaps = np.diff(at, append=2 * at[-1] - at[-2])
+        gaps = np.maximum(np.diff(at, append=2 * at[-1] - at[-2]), 1.0)
         bounds = np.append(at[:, None] + gaps[:, None] * (np.arange(PARTS) - 0.5) / PARTS, at[-1] + gaps[-1])
         edges = np.clip(np.round(bounds), 0, len(self.rises) - 1).astype(np.int64)
         rises = np.maximum.reduceat(self.rises, edges, axis=0)[:-1].reshape(len(at), -1)

@@ -124,7 +124,7 @@ def score_hypothesis(
         "eighths": _eighth_note_pulse(wide, found, pace),
         "agreement": 0.0,
         "log_odds": 0.0,
-        "pattern": read_pattern(bands.along(frames))[0] if bands else 0.0,
+        "pattern": read_pattern(bands.along(frames))[0] if bands and len(frames) > 1 else 0.0,
     }
     if activation is not None and activation.any():
         features["agreement"] = agreement(activation, frames)

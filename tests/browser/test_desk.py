@@ -108,11 +108,10 @@ class Desk(TestCase):
         page.evaluate("desk.view.set(1.0, 1 / 24)")
         quiet(page)
         self.assertLess(page.evaluate("desk.view.span * desk.facts.rate"), 50)
-        dark = page.evaluate(
+        page.wait_for_function(
             """() => { const c = desk.canvas.lanes, d = c.getContext('2d').getImageData(0, 0, c.width, desk.laneHeight).data;
-            let n = 0; for (let i = 0; i < d.length; i += 4) if (d[i] < 120 && d[i + 2] > 90) n++; return n; }"""
+            let n = 0; for (let i = 0; i < d.length; i += 4) if (d[i] < 120 && d[i + 2] > 90) n++; return n > 300; }"""
         )
-        self.assertGreater(dark, 300)
         page.keyboard.press("w")
 
     def test_arrows_walk_beats_and_commas_nudge(self):

@@ -1,6 +1,7 @@
 """What a track is: names as studios write them (common practice), borne out or not by sounds of known instruments."""
 
 import tempfile
+from dataclasses import astuple
 from pathlib import Path
 from unittest import TestCase
 
@@ -11,6 +12,7 @@ from django.conf import settings
 from core.instruments.stream import Player, render_block
 from core.instruments.strokes import strokes_of
 from core.listening.roles import ROLES, agrees, heard_role, named_role, role_of, sound_of
+from core.listening.spectrum import evidence
 from core.listening.track import AnalysedTrack, analyse_track
 from core.notes import Note
 
@@ -73,6 +75,12 @@ class Sounds(TestCase):
         for role, track in self.tracks.items():
             wanted = role if role in ("kick", "bass", "hats") else ""
             self.assertEqual(heard_role(sound_of(track.evidence)), wanted, role)
+
+    def test_the_sound_of_a_damaged_file_is_a_sound(self):
+        for value in (0.0, 1e30, np.inf, np.nan):
+            with np.errstate(all="ignore"):
+                sound = sound_of(evidence([np.full(22_050, value, np.float32)]))
+            self.assertTrue(np.isfinite(astuple(sound)).all(), value)
 
     def test_what_the_engineer_says_holds(self):
         kick = self.tracks["kick"]
