@@ -182,13 +182,15 @@ def record(browser, studio) -> None:
 
 
 def doubt(browser, studio) -> None:
-    """A doubt whose first remedy fits better, shown while the pointer rests on it; in the demo without drums."""
+    """A doubt, with its first remedy shown where one fits better; in the demo without drums."""
     page = browser.page()
     page.goto(f"{studio.url}/sessions/2/desk")
     settled(page)
     page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
-    page.evaluate("desk.doubts.visit(desk.doubts.list.findIndex((d) => d.remedies.length))")
-    page.locator("[data-doubt][aria-current] [data-remedy]").first.hover()
+    page.evaluate("desk.doubts.visit(Math.max(0, desk.doubts.list.findIndex((d) => d.remedies.length)))")
+    remedies = page.locator("[data-doubt][aria-current] [data-remedy]")
+    if remedies.count():
+        remedies.first.hover()
     page.wait_for_timeout(1500)
     page.screenshot(path=TARGET / "doubt.png")
     page.close()
