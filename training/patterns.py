@@ -24,16 +24,15 @@ from torch.nn import functional
 from core.listening.rates import FRAME_RATE
 from core.tracking.beat_patterns import INPUTS, LEVELS, PARTS, RISES, WEIGHTS, TakeBands
 from training.examples import STEPS, Example, read
+from training.learn import HELD
 
 WIDTH, TAPS, LAYERS = 64, 5, 4
-#: One example in this many is held out, as in :mod:`training.learn`.
-HELD = 25
 BATCH = 24
 #: Beats between chains, so that none sees another.
 GAP = 2 * sum(2**k for k in range(LAYERS))
 #: Beats stray so many frames (a spread), as those of a tracker do.
 STRAY = 1.0
-#: Beats a minute between which a confusion is one that a tracker may come upon.
+#: The slowest and the fastest wrong tempo that is shown, beats a minute.
 RANGE = (33.0, 290.0)
 
 
@@ -59,7 +58,7 @@ class Network(nn.Module):
 
 
 def confusions(beats: NDArray[np.float64]) -> list[NDArray[np.float64]]:
-    """The chains that are usually taken for ``beats``, where their pace is one that is looked for."""
+    """Wrong chains that trackers often find in place of ``beats``, where their tempo lies in :data:`RANGE`."""
     k = np.arange(len(beats), dtype=np.float64)
     places = [k[0::2], k[1::2], np.arange(0, k[-1] + 1e-9, 0.5), k[:-1] + 0.5]
     places += [np.arange(first, k[-1] + 1e-9, 1.5) for first in (0.0, 0.5, 1.0)]
@@ -179,7 +178,7 @@ def weights(net: Network, middle: torch.Tensor, spread: torch.Tensor) -> dict[st
         "spread": spread,
         "dense": net.dense.weight.T,
         "dense_bias": net.dense.bias,
-        "conv": torch.stack([c.weight.permute(2, 1, 0) for c in net.conv]),
+        "conv": torch.stack([c.weight for c in net.conv]),
         "conv_bias": torch.stack([c.bias for c in net.conv]),
         "last": net.last.weight.T,
         "last_bias": net.last.bias,
@@ -188,7 +187,7 @@ def weights(net: Network, middle: torch.Tensor, spread: torch.Tensor) -> dict[st
 
 
 def _batches(some: list[Reading], rng: np.random.Generator) -> Iterator[Batch]:
-    """All readings in a new order; the next batch is made while one is learned from."""
+    """All readings in random order. The next batch is prepared while the network learns from this one."""
     order = rng.permutation(len(some))
     groups = [order[k : k + BATCH] for k in range(0, len(order) - BATCH + 1, BATCH)]
     with ThreadPoolExecutor(1) as pool:

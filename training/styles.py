@@ -1,9 +1,9 @@
 """At what tempo a groove of the accompaniment generator is usually played, and which of its written beats are felt.
 
-The network has to learn what a musician counts, so a groove is played at its style's own tempo and not at any. Many
-files of the library are written in four for music in two and say so in their own words ("double the tempo"); others
-name a tempo, which is taken. All other tempos are common practice, from memory. Styles that musicians count in either
-of two ways are left out.
+The networks have to learn what a musician counts, so each groove is played at a tempo that is usual for its style. Many
+files write music in two as four beats a bar, and say so ("double the tempo"). Where a file names a tempo, that one is
+used; all other tempos are common practice, from memory. Styles that musicians count in either of two ways are left
+out.
 """
 
 from __future__ import annotations

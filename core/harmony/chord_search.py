@@ -28,8 +28,8 @@ _AROUND = 5
 _BOOST = 2.0
 #: The fall from one overtone to the next (Gómez 2006), and how much the root counts beside the other tones.
 _OVERTONE, _ROOT = 0.6, 1.15
-#: Beats with the usual qualities that a song is thought to begin with.
-_BEFORE = 20
+#: The usual shares of the qualities count as much as this many beats of the song.
+_PRIOR_BEATS = 20
 #: A posterior is taken from evidence that counts so much: neighbouring beats hear the same notes. Of 0.12, 0.16 and
 #: 0.2 the one that shows most wrong beats of the songs for learning as unsure, and under a fifth of the right ones.
 _CERTAINTY = 0.16
@@ -61,9 +61,11 @@ def find_chords(tones: Tones, edges: ArrayLike, downbeat: NDArray[np.bool_]) -> 
     leave = np.where(downbeat, _LEAVE_AT_BAR, _LEAVE) + np.log(begin.shape[1] - 1)
     entering, staying = _evidence(begin, go_on, nothing, silent, downbeat)
     sure = _posterior(_CERTAINTY * entering, _CERTAINTY * staying, leave)
-    habit = np.tile(_habit(_best_path(entering, staying, leave)), 12)
-    path = _best_path(*_evidence(_leant(begin, habit), _leant(go_on, habit), nothing, silent, downbeat), leave)
-    certain = (sure @ _ALIKE)[np.arange(len(path)), path]
+    ratios = np.tile(_quality_ratios(_best_path(entering, staying, leave)), 12)
+    path = _best_path(
+        *_evidence(_reweighted(begin, ratios), _reweighted(go_on, ratios), nothing, silent, downbeat), leave
+    )
+    certain = (sure @ _SAME_THIRD)[np.arange(len(path)), path]
     starts = np.flatnonzero(np.concatenate([[True], np.diff(path) != 0]))
     ends = np.append(starts[1:], len(path))
     flat = find_key(by_class).flat
@@ -73,13 +75,13 @@ def find_chords(tones: Tones, edges: ArrayLike, downbeat: NDArray[np.bool_]) -> 
     ]
 
 
-def _alike() -> Floats:
+def _same_third() -> Floats:
     """``(85, 85)``: 1 for states of one root and third."""
     kind = [(root, TONES[quality][1]) for root in range(12) for quality in QUALITIES] + [(12, 0)]
     return np.array([[float(a == b) for b in kind] for a in kind])
 
 
-_ALIKE = _alike()
+_SAME_THIRD = _same_third()
 
 
 def _evidence(
@@ -93,16 +95,17 @@ def _evidence(
     return entering, np.where(downbeat[:, None], entering, other)
 
 
-def _habit(path: NDArray[np.int64]) -> Floats:
+def _quality_ratios(path: NDArray[np.int64]) -> Floats:
     """How much likelier each quality is in this song than in those for learning, in nats: a song of plain triads has
     few sevenths, and the other way round."""
     counts = np.bincount(path[path < 12 * len(QUALITIES)] % len(QUALITIES), minlength=len(QUALITIES))
     usual = prior()
-    return np.asarray(np.log((counts + _BEFORE * usual) / (counts.sum() + _BEFORE) / usual))
+    return np.asarray(np.log((counts + _PRIOR_BEATS * usual) / (counts.sum() + _PRIOR_BEATS) / usual))
 
 
-def _leant(likely: Floats, habit: Floats) -> Floats:
-    moved = likely + habit
+def _reweighted(likely: Floats, ratios: Floats) -> Floats:
+    """Log-likelihoods with these log-ratios added, their sum over the chords 1 again."""
+    moved = likely + ratios
     return np.asarray(moved - np.logaddexp.reduce(moved, axis=1, keepdims=True))
 
 

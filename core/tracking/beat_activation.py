@@ -41,19 +41,23 @@ def track_inputs(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
     """
     steps = len(bands) // STEP
     bands, pitches = bands.astype(np.float32), pitches.astype(np.float32)
-    level, tone = _relative(bands), _relative(pitches)
-    rise = np.zeros_like(level)
+    sharp = np.concatenate([relative(bands), rises(bands)], axis=1)[: steps * STEP].reshape(steps, -1)
+    slow = relative(pitches)[np.minimum(np.arange(steps) * STEP // _PER_PITCH, len(pitches) - 1)]
+    return np.concatenate([sharp, slow], axis=1)
+
+
+def rises(bands: Frames) -> Frames:
+    """How fast each band rises, 0 to 4, ``(frames, bands)``; what a neighbouring band had before is no rise."""
     before = bands[:-2]
     wide = before.copy()
     wide[:, 1:] = np.maximum(wide[:, 1:], before[:, :-1])
     wide[:, :-1] = np.maximum(wide[:, :-1], before[:, 1:])
-    rise[2:] = np.minimum(np.maximum(bands[2:] - wide, 0) / _RISE, 4)
-    sharp = np.concatenate([level, rise], axis=1)[: steps * STEP].reshape(steps, -1)
-    slow = tone[np.minimum(np.arange(steps) * STEP // _PER_PITCH, len(tone) - 1)]
-    return np.concatenate([sharp, slow], axis=1)
+    out = np.zeros_like(bands)
+    out[2:] = np.minimum(np.maximum(bands[2:] - wide, 0) / _RISE, 4)
+    return out
 
 
-def _relative(levels: NDArray[Any]) -> Frames:
+def relative(levels: NDArray[Any]) -> Frames:
     """Levels against the track's own loud level, about -3 to 2."""
     loud = np.percentile(levels.max(axis=1), 95)
     return np.asarray(np.clip((levels - loud) / _UNIT + 1, -3, 3).astype(np.float32))
@@ -69,7 +73,7 @@ def _weights() -> dict[str, NDArray[np.float32]]:
 _PIECE = 1 << 14
 
 
-def _convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32], dilation: int = 1) -> Frames:
+def convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32], dilation: int = 1) -> Frames:
     """``x`` (steps, channels in) with ``weight`` (out, in, taps), centred, zeros outside, as one product over all
     taps."""
     steps, channels = x.shape
@@ -93,8 +97,8 @@ def _convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32],
 def encode(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
     """What the encoder makes of one track, ``(steps, channels)``."""
     w = _weights()
-    x = np.maximum(_convolve(track_inputs(bands, pitches), w["encoder"], w["encoder_bias"]), 0)
-    return np.maximum(_convolve(x, w["code"], w["code_bias"]), 0)
+    x = np.maximum(convolve(track_inputs(bands, pitches), w["encoder"], w["encoder_bias"]), 0)
+    return np.maximum(convolve(x, w["code"], w["code_bias"]), 0)
 
 
 def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int) -> NDArray[np.float64]:
@@ -109,13 +113,13 @@ def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int)
         total[: len(code)] += code
         np.maximum(top[: len(code)], code, out=top[: len(code)])
     pooled = np.concatenate([total / max(1, len(tracks)), top], axis=1)
-    x = np.maximum(_convolve(pooled, w["join"], w["join_bias"]), 0)
+    x = np.maximum(convolve(pooled, w["join"], w["join_bias"]), 0)
     skip = np.zeros_like(x)
     for k in range(len(w["wide"])):
-        y = np.maximum(_convolve(x, w["wide"][k], w["wide_bias"][k], 2**k), 0)
-        y = _convolve(y, w["mix"][k], w["mix_bias"][k])
+        y = np.maximum(convolve(x, w["wide"][k], w["wide_bias"][k], 2**k), 0)
+        y = convolve(y, w["mix"][k], w["mix_bias"][k])
         x, skip = x + y, skip + y
-    logits = _convolve(np.maximum(skip, 0), w["last"], w["last_bias"]).astype(np.float64)
+    logits = convolve(np.maximum(skip, 0), w["last"], w["last_bias"]).astype(np.float64)
     likely = 1 / (1 + np.exp(-logits))
     at = np.arange(frames) / STEP
     return np.column_stack([np.interp(at, np.arange(len(likely)), likely[:, k]) for k in range(2)])

@@ -18,6 +18,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from core.listening.pitches import PITCH_RATE
 from core.listening.rates import FRAME_RATE
+from core.tracking.beat_activation import convolve, relative, rises
 from core.tracking.parameters import USUAL_PACE
 
 Floats = NDArray[np.float32]
@@ -31,8 +32,6 @@ RISES, LEVELS = 7, 4
 _LOW = 19
 #: What the network sees of a beat: rises and levels in its parts, changes of harmony and bass, the pace.
 INPUTS = PARTS * (RISES + LEVELS) + 6 + 1
-#: A rise of so many nepers within 20 ms counts as one; levels in units of so many nepers.
-_RISE, _UNIT = 0.5, 1.5
 
 
 class TakeBands:
@@ -42,17 +41,8 @@ class TakeBands:
         """``tracks``: bands ``(frames, 28)`` at 100 frames a second and pitches ``(slow frames, 54)`` at 25 of each, as
         in :class:`core.listening.spectrum.Evidence`."""
         bands, pitches = (_together([t[k] for t in tracks]) for k in (0, 1))
-        wide = bands.copy()
-        wide[:, 1:] = np.maximum(wide[:, 1:], bands[:, :-1])
-        wide[:, :-1] = np.maximum(wide[:, :-1], bands[:, 1:])
-        rise = np.zeros_like(bands)
-        rise[2:] = np.minimum(np.maximum(bands[2:] - wide[:-2], 0) / _RISE, 4)
-        groups = np.array_split(np.arange(bands.shape[1]), RISES)
-        self.rises = np.stack([rise[:, g].mean(axis=1) for g in groups], axis=1)
-        loud = np.percentile(bands.max(axis=1), 95)
-        level = np.clip((bands - loud) / _UNIT + 1, -3, 3)
-        groups = np.array_split(np.arange(bands.shape[1]), LEVELS)
-        self.levels = np.stack([level[:, g].mean(axis=1) for g in groups], axis=1)
+        self.rises = _grouped(rises(bands), RISES)
+        self.levels = _grouped(relative(bands), LEVELS)
         self.pitches = np.cumsum(np.concatenate([np.zeros((1, pitches.shape[1]), np.float32), pitches]), axis=0)
 
     def along(self, frames: ArrayLike) -> Floats:
@@ -88,6 +78,11 @@ class TakeBands:
         return np.asarray((self.pitches[b] - self.pitches[a]) / np.maximum(1, b - a)[:, None])
 
 
+def _grouped(values: Floats, count: int) -> Floats:
+    """The mean of neighbouring bands, ``(frames, count)``."""
+    return np.stack([group.mean(axis=1) for group in np.array_split(values, count, axis=1)], axis=1)
+
+
 def _together(levels: Sequence[NDArray[Any]]) -> Floats:
     """Log energies of several tracks as those of their sum."""
     if len(levels) == 1:
@@ -109,11 +104,7 @@ def read_pattern(inputs: Floats) -> tuple[float, NDArray[np.float64]]:
     each beat's log-odds to open a bar. ``inputs``: from :meth:`TakeBands.along`."""
     w = _weights()
     x = np.maximum((inputs - w["middle"]) / w["spread"] @ w["dense"] + w["dense_bias"], 0)
-    for k, weight in enumerate(w["conv"]):
-        taps = len(weight)
-        pad = 2**k * (taps // 2)
-        padded = np.pad(x, ((pad, pad), (0, 0)))
-        seen = np.concatenate([padded[2**k * j : 2**k * j + len(x)] for j in range(taps)], axis=1)
-        x = x + np.maximum(seen @ weight.reshape(-1, weight.shape[2]) + w["conv_bias"][k], 0)
+    for k, (weight, bias) in enumerate(zip(w["conv"], w["conv_bias"], strict=True)):
+        x = x + np.maximum(convolve(x, weight, bias, 2**k), 0)
     level, opens = (x @ w["last"] + w["last_bias"]).T
     return float(level.mean()), opens.astype(np.float64)

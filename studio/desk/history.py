@@ -89,7 +89,7 @@ def _add(session: Session, tempo_map: TempoMap, name: str, before: MapStep | Non
         name=name[:200],
         content=orjson.dumps({"map": cut, "state": state}).decode(),
     )
-    # in one query with the check that the session still points there: each query costs every edit
+    # the row is locked by now; should it point elsewhere all the same, nothing is written
     here = Session.objects.filter(pk=session.pk, step=session.step_id)
     if not here.update(step=step, touched=timezone.now()):
         raise Stale
