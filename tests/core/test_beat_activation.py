@@ -24,15 +24,15 @@ class Arithmetic(TestCase):
             spread = np.zeros((2, 3, 4 * dilation + 1))
             spread[:, :, ::dilation] = weight
             expected = [sum(correlate(x[:, i], spread[o, i], "same") for i in range(3)) + o for o in range(2)]
-            got = beat_activation._convolve(x, weight, np.arange(2, dtype=np.float32), dilation)
+            got = beat_activation.convolve(x, weight, np.arange(2, dtype=np.float32), dilation)
             np.testing.assert_allclose(got, np.transpose(expected), atol=1e-4)
 
     def test_pieces_of_a_long_take_join_without_a_seam(self):
         rng = np.random.default_rng(2)
         steps = beat_activation._PIECE + 300
         x, weight = rng.normal(size=(steps, 2)).astype(np.float32), rng.normal(size=(3, 2, 5)).astype(np.float32)
-        whole = beat_activation._convolve(x, weight, np.zeros(3, dtype=np.float32), 64)
-        end = beat_activation._convolve(x[-1000:], weight, np.zeros(3, dtype=np.float32), 64)
+        whole = beat_activation.convolve(x, weight, np.zeros(3, dtype=np.float32), 64)
+        end = beat_activation.convolve(x[-1000:], weight, np.zeros(3, dtype=np.float32), 64)
         np.testing.assert_allclose(whole[-800:], end[-800:], atol=1e-4)
 
     def test_inputs_have_a_row_for_two_frames(self):
