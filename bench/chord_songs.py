@@ -18,7 +18,7 @@ from core.instruments.strokes import strokes_of
 from core.notes import Note, ScoreNote, to_seconds
 from core.tempomap import Meters, TempoMap
 
-RATE = 44_100
+RATE = 22_050
 Rng = np.random.Generator
 #: A chord's place in the key (semitones above the tonic) and its quality; progressions of them, a bar or half a bar each.
 Degree = tuple[int, str]

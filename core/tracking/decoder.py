@@ -57,7 +57,7 @@ def decode(
 
     Returns no frames where nothing is worth a chain.
     """
-    shortest, longest = (round(60 * FRAME_RATE / b) for b in (fast_bpm, slow_bpm))
+    shortest, longest = (max(1, round(60 * FRAME_RATE / b)) for b in (fast_bpm, slow_bpm))
     gain = _with_fixed(curve - costs.beat, pins)
     prior = tempo_prior(np.arange(shortest, longest + 1), 60 * FRAME_RATE / usual_bpm)
     cost = transition_costs(shortest, len(prior), costs.change)
@@ -80,6 +80,8 @@ def decode_counted(curve: Curve, beats: int, costs: TransitionCosts = COUNTED, p
 
     ``pins``: frames that have to be beats. Returns no frames where no chain of so many fits.
     """
+    if len(curve) <= beats:
+        return np.zeros(0, dtype=np.int64)  # a stretch beyond the recording's end, or beats closer than frames
     mean = (len(curve) - 1) / beats
     shortest, longest = max(1, int(mean / COUNTED_RANGE)), int(mean * COUNTED_RANGE) + 1
     prior = tempo_prior(np.arange(shortest, longest + 1), mean)

@@ -16,7 +16,7 @@ class SixStyles(TestCase):
         """The whole round, with more and longer songs, is ``python -m bench.chords``."""
         right = {}
         for style in STYLES:
-            song = make(style, 1000, SET, bars=10)
+            song = make(style, 1000, SET, bars=6)
             found, confidence = found_by_beat(song)
             self.assertEqual(len(found), len(song.chords))
             self.assertTrue(((confidence >= 0) & (confidence <= 1)).all())

@@ -1,5 +1,6 @@
 """A known number of beats between two ends: against every chain there is, and on slow-downs and holds."""
 
+import warnings
 from itertools import combinations
 from unittest import TestCase
 
@@ -72,3 +73,10 @@ class Counted(TestCase):
     def test_two_pins_a_frame_apart_fit_no_chain(self):
         found = decode_counted(np.zeros(401), 8, pins=np.array([200, 201]))
         self.assertFalse({200, 201} <= set(found.tolist()))
+
+    def test_where_there_is_no_room_for_the_beats_there_is_no_chain(self):
+        """As of a stretch that lies behind the recording's end."""
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            for frames in range(5):
+                self.assertEqual(len(decode_counted(np.ones(frames), 5)), 0)
