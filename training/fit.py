@@ -240,7 +240,7 @@ def _confidence_data(take: Take, found: TrackingResult) -> ConfidenceData:
     inside = (seconds > take.beats[0] - 0.07) & (seconds < take.beats[-1] + 0.07)
     right = np.abs(seconds[:, None] - take.beats[None, :]).min(axis=1) < 0.07
     best, candidate, f = found.hypotheses[0], found.candidate, f_measure(take, seconds)
-    level = (confidence.margin(best, found.hypotheses[1:]), best.features["agreement"], float(f < 0.8))
+    level = (*confidence.level_features(best, found.hypotheses[1:]).values(), float(f < 0.8))
     lines: tuple[float, ...] | None = None
     windows: list[tuple[float, ...]] = []
     downs, main = candidate.division.downbeats, candidate.division.beats

@@ -17,9 +17,11 @@ Floats = NDArray[np.float64]
 #: Beats on either side whose activations count with each.
 _AROUND = 8
 #: Hypotheses whose tempos differ by less (natural logarithm) are the same.
-_SAME_TEMPO = 0.08
+SAME_TEMPO = 0.08
 #: The margin is cut off below and above, in nats.
 _MARGIN = (-2.0, 6.0)
+#: The same of patterns, in nats.
+_PATTERN_MARGIN = -15.0, 15.0
 #: Mean posterior of four beats in a row where there is music; posterior under which a beat at its edge is left out.
 _MUSIC, _EDGE = 0.5, 0.4
 #: Beats over which posteriors are averaged there.
@@ -76,8 +78,27 @@ def confidence_features(
 
 def margin(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
     """By how much the score of a hypothesis exceeds that of the next one at another tempo, in nats, -2 to 6."""
-    others = [r.score for r in rivals if abs(np.log(r.bpm / best.bpm)) > _SAME_TEMPO]
+    others = [r.score for r in rivals if abs(np.log(r.bpm / best.bpm)) > SAME_TEMPO]
     return float(np.clip(best.score - max(others), *_MARGIN)) if others else _MARGIN[1]
+
+
+def level_features(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> dict[str, float]:
+    """What tells whether a take's tempo level is right: ``margin``; ``agreement`` with the beat activation, 0 to 1; by
+    how much its pattern exceeds those of all other tempos (``pattern``) and of about half its own (``half``), in nats,
+    -15 to 15. Half the tempo is what is missed most."""
+
+    def ahead(of: Sequence[TempoHypothesis]) -> float:
+        patterns = [r.features.get("pattern", 0.0) for r in of]
+        own = best.features.get("pattern", 0.0)
+        return float(np.clip(own - max(patterns), *_PATTERN_MARGIN)) if patterns else _PATTERN_MARGIN[1]
+
+    ratios = [float(np.log(r.bpm / best.bpm)) for r in rivals]
+    return {
+        "margin": margin(best, rivals),
+        "agreement": best.features.get("agreement", 0.0),
+        "pattern": ahead([r for r, x in zip(rivals, ratios, strict=True) if abs(x) > SAME_TEMPO]),
+        "half": ahead([r for r, x in zip(rivals, ratios, strict=True) if abs(x - np.log(0.5)) < SAME_TEMPO]),
+    }
 
 
 def _maximum_near(activation: Floats, seconds: Floats) -> Floats:

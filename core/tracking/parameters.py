@@ -97,8 +97,8 @@ RARE_METER = -0.5
 #: Fitted, logistic regression: log-odds that a beat is right, by the features of
 #: :func:`core.tracking.confidence.confidence_features`, in their order.
 CONFIDENCE_WEIGHTS = fitted("confidence")
-#: Fitted, logistic regression: log-odds that the tempo level is wrong, by the margin to the next hypothesis (nats) and
-#: the agreement with the beat activation (0 to 1).
+#: Fitted, logistic regression: log-odds that the tempo level is wrong, by
+#: :func:`core.tracking.confidence.level_features`.
 LEVEL_WEIGHTS = fitted("level")
 #: Fitted, logistic regression: log-odds that every bar line stands on a wrong beat, and that those of a window of
 #: :data:`BARS_IN_WINDOW` bars do, by the gap in nats between the downbeats' evidence and that of the next likely beats.

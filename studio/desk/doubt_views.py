@@ -12,6 +12,7 @@ from django.template.loader import render_to_string
 from django.views.decorators.http import require_GET
 from numpy.typing import NDArray
 
+from core.editing.elsewhere import Correction, correction_of, elsewhere
 from core.editing.remedies import trusted
 from core.tempomap.edits import pins_of
 from core.tracking.context import NoBeats
@@ -22,12 +23,15 @@ from studio.analysis.features import content_key, context
 from studio.analysis.models import latest
 from studio.caches import remembered
 from studio.desk.commands import command_json
+from studio.desk.history import FOUND
 from studio.desk.models import MapStep, Mark
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
 from studio.library.models import Session
 from studio.responses import json_response
 
+#: So many steps back a correction is still offered elsewhere.
+_LOOKED_BACK = 12
 #: A review takes a whole core for a moment; edits go first.
 _ONE_AT_A_TIME = threading.Lock()
 
@@ -50,9 +54,26 @@ def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable,
     settlements = [m.settlement for m in session.marks.all()]
     found = [d for d in _reviewed(session, step, key, usual)[1] if not is_settled(d, pinned, settlements)]
     try:
-        return trusted(found, document_of(session), SessionRecording(session), usual)
+        document, recording = document_of(session), SessionRecording(session)
+        offered = elsewhere(document, recording, _corrections(session, step))
+        offered = [d for d in offered if not is_settled(d, pinned, settlements)]
+        return trusted(found, document, recording, usual) + offered
     except NoBeats:
         return found
+
+
+def _corrections(session: Session, step: MapStep) -> list[Correction]:
+    """What the engineer's last steps since the search put right in a stretch, the latest first."""
+    out = []
+    for _ in range(_LOOKED_BACK):
+        before = step.before
+        if before is None or step.name == FOUND:
+            break
+        if not (before.content and step.content and before.map_content == step.map_content):
+            found = correction_of(context(session), before.tempo_map, step.tempo_map)
+            out += [found] if found else []
+        step = before
+    return out
 
 
 def doubts_of(session: Session) -> list[Doubt]:

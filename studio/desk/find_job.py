@@ -16,7 +16,7 @@ from core.tempomap.edits import EditError, pins_of
 from core.tracking import NoBeats
 from studio.analysis.features import SessionStore, source_of
 from studio.analysis.models import Analysis
-from studio.desk.history import keep_aside, record, same_map
+from studio.desk.history import FOUND, keep_aside, record, same_map
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
 from studio.jobs.models import Job
@@ -56,9 +56,9 @@ def find(job: Job, report: Report) -> None:
         now = session.step
         aside = now is not None and not same_map(session, started_on.pk if started_on else None)
         if now is not None and aside:
-            keep_aside(session, found, "Beats found", now)
+            keep_aside(session, found, FOUND, now)
         else:
-            step = record(session, found, "Beats found")
+            step = record(session, found, FOUND)
             step.doubts = len(result.doubts)
             step.save(update_fields=["doubts"])
             tell(session)

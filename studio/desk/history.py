@@ -23,6 +23,8 @@ from studio.desk.statements import save_statements
 from studio.histories import PIECES, Stale
 from studio.library.models import Session
 
+#: The name of the step that a search makes.
+FOUND = "Beats found"
 #: A gesture goes on within so many seconds.
 _SAME_GESTURE = 2.0
 

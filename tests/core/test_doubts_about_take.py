@@ -1,7 +1,7 @@
 """Doubts about the whole take, and the numbers by which tempo hypotheses are compared, in cases that can be counted."""
 
 from dataclasses import replace
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import numpy as np
 
@@ -73,10 +73,25 @@ class Doubted(TestCase):
         self.assertIn("60 beats a minute", doubt.reason)
 
     def test_the_nearer_the_rival_the_more_probable_the_mistake(self):
-        agreed = replace(self.best, features={**self.best.features, "agreement": 0.8})
-        chances = [about_take.wrong_level(agreed, [self.rival(2, lost)]) for lost in (0.0, 1.0, 3.0, 6.0)]
-        self.assertEqual(chances, sorted(chances, reverse=True))
-        self.assertLess(chances[-1], about_take.DOUBTED_LEVEL)
+        agreed = replace(self.best, features={**self.best.features, "agreement": 0.9, "pattern": 10.0})
+
+        def chance(lost, pattern, ratio=2.0):
+            rival = self.rival(ratio, lost)
+            return about_take.wrong_level(agreed, [replace(rival, features={**rival.features, "pattern": pattern})])
+
+        by_score = [chance(lost, 10.0) for lost in (0.0, 1.0, 3.0, 6.0)]
+        by_pattern = [chance(1.0, pattern) for pattern in (15.0, 10.0, 5.0, 0.0)]
+        for chances in (by_score, by_pattern):
+            self.assertEqual(chances, sorted(chances, reverse=True))
+        self.assertLess(by_pattern[-1], about_take.DOUBTED_LEVEL)
+        self.assertGreater(chance(1.0, 10.0, 0.5), chance(1.0, 10.0, 2.0))  # half is missed most
+
+    def test_an_unlikely_tempo_is_doubted_though_no_other_was_found(self):
+        unlike = replace(self.best, features={**self.best.features, "agreement": 0.0, "pattern": -20.0})
+        near = replace(self.rival(0.85, 0.1), features={**self.best.features, "pattern": 0.0})
+        (doubt,) = about_take.level(self.map, [unlike, near])
+        self.assertEqual([r.words for r in doubt.remedies], ["half the tempo", "double the tempo"])
+        self.assertIn("120 beats a minute", doubt.reason)
 
     def candidate(self, evidence):
         downs = np.arange(0, len(self.frames), 4)
@@ -93,6 +108,20 @@ class Doubted(TestCase):
         self.assertEqual(doubt.remedies[0].command, Downbeat(1))
         self.assertEqual(doubt.remedies[0].words, "move every downbeat one beat later")
         self.assertEqual((doubt.start, doubt.end), (0.75, 28.75))
+
+    def test_off_beats_whose_pattern_looks_like_beats_are_doubted_and_others_are_not(self):
+        """Half-way between the beats the score is a little lower, the pattern says either."""
+
+        def rated(_, frames):
+            on = frames[0] == self.frames[0]
+            return replace(self.best, score=0.0 if on else -1.0, features={"pattern": 0.0 if on else self.between})
+
+        evidence = np.zeros(len(self.frames))
+        rating = mock.patch.object(about_take, "rate", rated)
+        with rating, mock.patch.object(about_take, "downbeat_evidence", lambda _, frames: np.zeros(len(frames))):
+            for self.between, kinds in ((3.0, ["phase"]), (-3.0, [])):
+                found = about_take.off_beat(None, self.map, self.candidate(evidence))
+                self.assertEqual([d.kind for d in found], kinds)
 
     def test_gaps_are_differences_of_means(self):
         evidence = np.tile([3.0, 1.0, 2.0, 0.0], 5)

@@ -8,6 +8,7 @@ import numpy as np
 
 from core.document.commands import Ratio
 from core.tracking.doubts.doubt import Doubt, Remedy
+from studio.desk import history
 from studio.desk.find_job import FIND
 from studio.desk.models import Mark
 from studio.jobs.models import Job
@@ -235,6 +236,35 @@ class Doubts(Checking):
         np.testing.assert_allclose(self.times, before, atol=0.004)
         kinds = [d["kind"] for d in self.client.get(f"{self.url}/doubts").json()["list"]]
         self.assertNotIn("late", kinds)
+
+    def same(self):
+        found = self.client.get(f"{self.url}/doubts").json()["list"]
+        return [d for d in found if d["kind"] == "same"]
+
+    def test_what_was_put_right_in_one_place_is_offered_in_another_and_can_be_dismissed(self):
+        right, here, there = self.times, self.stretch(4, 12), self.stretch(20, 36)
+        for stretch in (here, there):
+            self.edit(kind="ratio", ratio="2:1", stretch=stretch)
+        self.assertEqual(self.same(), [])  # whoever doubled it meant it
+        self.session_.refresh_from_db()
+        history.record(self.session_, self.session_.step.tempo_map, history.FOUND)  # as if a search had found it so
+        self.state = self.client.get(f"{self.url}/map").json()
+        self.assertEqual(self.same(), [])
+        self.edit(kind="ratio", ratio="1:2", stretch=here)
+        halved = self.state
+        (doubt,) = self.same()
+        remedy = json.loads(doubt["remedies"][0]["json"])
+        self.edit(**remedy)
+        off = np.abs(self.times[:, None] - right[None, :]).min(axis=1)
+        self.assertLess(np.count_nonzero(off > 0.02), 6)
+        self.assertEqual(self.same(), [])
+        self.post(f"{self.url}/undo", by=-1, step=self.state["step"])
+        self.state = halved
+        self.assertEqual(len(self.same()), 1)
+        self.edit(kind="nudge", beat=self.first + 2, by=0.004)
+        self.assertEqual(len(self.same()), 1)
+        self.post(f"{self.url}/mark", kind="fine", name="same", stretch=[doubt["start"], doubt["end"]])
+        self.assertEqual(self.same(), [])
 
 
 class Versions(Checking):

@@ -19,7 +19,7 @@ from core.tracking.doubts import about_take
 from core.tracking.doubts.about_bars import contested, odd_bars
 from core.tracking.doubts.about_beats import beside, jumps, weak
 from core.tracking.doubts.about_ends import about_ends
-from core.tracking.doubts.doubt import Doubt
+from core.tracking.doubts.doubt import WRONG, Doubt
 from core.tracking.doubts.felt_beats import to_felt_beats
 from core.tracking.doubts.map_view import MapView
 from core.tracking.hypothesis import TempoHypothesis
@@ -42,9 +42,10 @@ def find_doubts(
     view = MapView.of(context, candidate, tempo_map, confidence)
     # beats that should be off-beats explain all the rest; so does a take in which nothing marks the beat
     phase = about_take.off_beat(context, tempo_map, candidate)
+    half_off = bool(phase) and phase[0].severity == WRONG
     faint = [] if phase else about_take.faint(context, tempo_map, hypotheses[0], confidence)
     bar_lines = about_take.bar_lines(tempo_map, candidate)
-    beats = [] if phase or faint else _merged_remedies(weak(view), beside(view))
+    beats = [] if half_off or faint else _merged_remedies(weak(view), beside(view))
     out = [
         # uncertain beats at the end are one question
         *_merged_remedies(about_ends(view), beats),
@@ -52,7 +53,7 @@ def find_doubts(
         *odd_bars(view),
         *(bar_lines or contested(view)),
         *(phase or faint),
-        *([] if phase else about_take.level(tempo_map, hypotheses)),
+        *([] if half_off else about_take.level(tempo_map, hypotheses)),
     ]
     return sorted(out, key=lambda d: (d.start, -d.severity))
 

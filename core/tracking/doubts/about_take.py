@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from core.document.commands import Downbeat, Ratio, ShiftByBeats
 from core.tempomap import TempoMap
 from core.tracking.candidate import MapCandidate
-from core.tracking.confidence import margin
+from core.tracking.confidence import SAME_TEMPO, level_features
 from core.tracking.context import AnalysisContext
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, about_all, beats_later
 from core.tracking.downbeats import downbeat_evidence
@@ -32,8 +32,6 @@ Floats = NDArray[np.float64]
 _FEWEST, _FEWEST_BARS = 16, 6
 #: Probability from which on a tempo is probably wrong.
 _PROBABLY = 0.6
-#: Tempos within this of a ratio (natural logarithm) are called by it.
-_SAME_RATIO = 0.08
 #: By how many nats the score of the off-beats has to exceed that of the beats.
 _CLEARLY_BETTER = 0.5
 
@@ -52,7 +50,7 @@ def _probability(weights: dict[str, float], **features: float) -> float:
 
 def wrong_level(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
     """How probably the take is counted at a wrong tempo."""
-    return _probability(LEVEL_WEIGHTS, margin=margin(best, rivals), agreement=best.features.get("agreement", 0.0))
+    return _probability(LEVEL_WEIGHTS, **level_features(best, rivals))
 
 
 def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Doubt]:
@@ -65,12 +63,14 @@ def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Do
     tempos: list[str] = []
     for hypothesis in sorted(hypotheses[1:], key=lambda w: -w.score):
         for ratio, words, command in _RATIOS:
-            if abs(np.log(hypothesis.bpm / best.bpm / ratio)) < _SAME_RATIO and all(r.words != words for r in remedies):
+            if abs(np.log(hypothesis.bpm / best.bpm / ratio)) < SAME_TEMPO and all(r.words != words for r in remedies):
                 remedies.append(Remedy(words, command))
                 tempos.append(f"{hypothesis.bpm:.0f}")
-    if not remedies:
-        return []
     words = f"{' or '.join(tempos[:2])} beats a minute fit almost as well as {best.bpm:.0f}."
+    if not remedies:
+        # nothing else was found, and yet this looks unlikely
+        remedies = [Remedy(words, command) for _, words, command in _RATIOS[:2]]
+        words = f"{best.bpm:.0f} beats a minute may be the wrong tempo: count along, is it half or double?"
     return [about_all("level", tempo_map, WRONG if p > _PROBABLY else LISTEN, words, remedies[:3])]
 
 
@@ -80,10 +80,14 @@ def off_beat(context: AnalysisContext, tempo_map: TempoMap, candidate: MapCandid
     if len(frames) < _FEWEST:
         return []
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
-    other = rate(context, middles)
-    if other.score < best.score + _CLEARLY_BETTER:
+    own, other = rate(context, frames), rate(context, middles)
+    better = other.score >= best.score + _CLEARLY_BETTER
+    # the pattern is read with the usual off-beats in mind (training/patterns.py): what it takes for beats may be some
+    if not better and other.features["pattern"] <= own.features["pattern"]:
         return []
     words = "More happens half-way between the beats than on them: is everything half a beat off?"
+    if not better:
+        words = "What is played looks as if its beats lay half-way between these: is everything half a beat off?"
     remedies = [
         Remedy("half a beat later", ShiftByBeats(0.5)),
         Remedy("half a beat earlier", ShiftByBeats(-0.5)),
@@ -95,7 +99,7 @@ def off_beat(context: AnalysisContext, tempo_map: TempoMap, candidate: MapCandid
     ]
     if len(downs) and sounds[downs - 1].mean() > sounds[downs].mean():
         remedies.reverse()
-    return [about_all("phase", tempo_map, WRONG, words, remedies)]
+    return [about_all("phase", tempo_map, WRONG if better else LISTEN, words, remedies)]
 
 
 def faint(context: AnalysisContext, tempo_map: TempoMap, best: TempoHypothesis, confidence: Floats) -> list[Doubt]:
