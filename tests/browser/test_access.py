@@ -24,14 +24,21 @@ STAGES = ("Gather", "Guide", "Find", "Check", "Follow", "Reshape", "Deliver")
 
 
 class Access(SharedDemoCase):
-    def opened(self, address="/sessions/3/desk", **options):
-        size = {"width": options.pop("width", 1280), "height": options.pop("height", 800)}
-        context = self.browser.chromium.new_context(viewport=size, bypass_csp=True, **options)
+    def opened(self, address="/sessions/3/desk", **media):
+        """A page as the system wishes it: dark, without motion, in forced colours."""
+        page = self.browser.kept()
+        usual = {"color_scheme": "light", "reduced_motion": "no-preference", "forced_colors": "none"}
+        page.emulate_media(**{**usual, **media})
+        self.addCleanup(lambda: page.is_closed() or page.emulate_media(**usual))
+        return self.fresh(address)
+
+    def with_fingers(self):
+        size = {"width": 820, "height": 1180}
+        context = self.browser.chromium.new_context(viewport=size, bypass_csp=True, has_touch=True, is_mobile=True)
         self.addCleanup(context.close)
         page = self.browser.watched(context.new_page())
-        page.goto(self.studio.url + address)
-        if address.endswith("desk"):
-            settled(page)
+        page.goto(f"{self.studio.url}/sessions/3/desk")
+        settled(page)
         return page
 
     def stage(self, page, name):
@@ -58,14 +65,12 @@ class Access(SharedDemoCase):
 
     def test_axe_finds_nothing_in_any_pane(self):
         # without motion no colour is caught half-way
-        page = self.opened(color_scheme="light", reduced_motion="reduce")
         for scheme in ("light", "dark"):
-            page.emulate_media(color_scheme=scheme)
-            page.wait_for_function(f"document.documentElement.dataset.theme === '{scheme}'")
+            page = self.opened(color_scheme=scheme, reduced_motion="reduce")
             for name in STAGES:
                 self.stage(page, name)
                 self.check(page, f"{scheme} {name}")
-                for pane in page.locator("#panel nav.panes [role=tab]").all_text_contents():
+                for pane in page.locator("#panel nav.panes [role=tab]:not([aria-selected=true])").all_text_contents():
                     page.get_by_role("tab", name=pane, exact=True).first.click()
                     quiet(page)
                     self.check(page, f"{scheme} {name}, {pane}", "#panel")
@@ -203,7 +208,7 @@ class Access(SharedDemoCase):
         client.send("Input.dispatchTouchEvent", {"type": kind, "touchPoints": where})
 
     def test_the_story_by_fingers_on_a_tablet(self):
-        page = self.page = self.opened(width=820, height=1180, has_touch=True, is_mobile=True)
+        page = self.page = self.with_fingers()
         box = page.locator("#lanes").bounding_box()
         x, y = box["x"] + box["width"] / 2, box["y"] + 60
         # two fingers apart: in

@@ -11,15 +11,19 @@ from tests.browser.studio import Browser, Studio, quiet, settled
 
 
 class Safety(TestCase):
-    def setUp(self):
+    @classmethod
+    def setUpClass(cls):
         folder = tempfile.TemporaryDirectory(ignore_cleanup_errors=True)
-        self.addCleanup(folder.cleanup)
-        self.folder = Path(folder.name)
-        self.studio = Studio(self.folder, demo=True).start()
-        self.addCleanup(self.studio.stop)
-        self.browser = Browser()
-        self.addCleanup(self.browser.close)
-        self.page = self.browser.page()
+        cls.addClassCleanup(folder.cleanup)
+        cls.folder = Path(folder.name)
+        cls.studio = Studio(cls.folder, demo=True).start()
+        cls.addClassCleanup(cls.studio.stop)
+        cls.browser = Browser()
+        cls.addClassCleanup(cls.browser.close)
+
+    def setUp(self):
+        self.page = self.browser.kept()
+        self.page.goto("about:blank")
         self.page.goto(f"{self.studio.url}/sessions/3/desk")
         settled(self.page)
 
@@ -63,6 +67,7 @@ class Safety(TestCase):
     def test_a_panel_comes_whatever_else_is_asked_for_while_another_is_on_its_way(self):
         page, held = self.page, []
         page.route("**/panel/guide*", lambda route: held.append(route))
+        self.addCleanup(page.unroute_all)
         page.get_by_role("tab", name="Guide", exact=True).click()
         page.wait_for_function("desk.panels.stage === 'guide'")
         for _ in range(50):
@@ -80,7 +85,9 @@ class Safety(TestCase):
     def test_a_lost_recording_silences_only_itself_and_is_told(self):
         page = self.page
         track = page.evaluate("desk.facts.tracks.find((t) => t.name === 'Double bass').id")
-        (self.folder / "sessions" / "3" / str(track) / "source.wav").unlink()
+        source = self.folder / "sessions" / "3" / str(track) / "source.wav"
+        source.rename(self.folder / "kept.wav")
+        self.addCleanup(lambda: (self.folder / "kept.wav").rename(source))
         page.reload()
         settled(page)
         page.get_by_text("Double bass is silent: its file is missing or damaged.").wait_for()
@@ -90,6 +97,7 @@ class Safety(TestCase):
     def test_every_stage_keeps_to_the_pages_policy(self):
         """Content Security Policy is on here, and the browser tells what it would have stopped."""
         page, told = self.browser.page(strict=True), []
+        self.addCleanup(page.close)
         page.on("console", lambda m: told.append(m.text) if "Content Security Policy" in m.text else None)
         page.goto(f"{self.studio.url}/sessions/3/desk")
         settled(page)

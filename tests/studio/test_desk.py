@@ -204,7 +204,7 @@ class PlayedAndDrawn(StudioCase):
         self.mapped()
         self.session(title="Nothing yet")
         page = self.client.get("/").content.decode()
-        for words in ("Take", "3 doubts", "Nothing yet", "Empty", "4/4"):
+        for words in ("Take", "4 doubts", "Nothing yet", "Empty", "4/4"):
             self.assertIn(words, page)
 
     def test_every_bit_of_a_map_survives_the_database(self):

@@ -66,11 +66,11 @@ def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Do
             if abs(np.log(hypothesis.bpm / best.bpm / ratio)) < SAME_TEMPO and all(r.words != words for r in remedies):
                 remedies.append(Remedy(words, command))
                 tempos.append(f"{hypothesis.bpm:.0f}")
-    words = f"{' or '.join(tempos[:2])} beats a minute fit almost as well as {best.bpm:.0f}."
+    words = f"The tempo is not sure: {' or '.join(tempos[:2])} beats a minute may be meant, not {best.bpm:.0f}."
     if not remedies:
         # nothing else was found, and yet this looks unlikely
         remedies = [Remedy(words, command) for _, words, command in _RATIOS[:2]]
-        words = f"{best.bpm:.0f} beats a minute may be the wrong tempo: count along, is it half or double?"
+        words = f"{best.bpm:.0f} beats a minute may be the wrong tempo: is it half or double?"
     return [about_all("level", tempo_map, WRONG if p > _PROBABLY else LISTEN, words, remedies[:3])]
 
 
