@@ -36,8 +36,8 @@ _FEWEST, _WINDOW = 4, 12
 _MOST, _HALF_WAY = 0.7, (0.3, 0.7)
 #: What has to speak for the correction elsewhere, as a share of what speaks for it where it was made.
 _AS_MUCH = 0.5
-#: Beats on either side of off-beats that are detected again with them: there the chain came off the beat.
-_AROUND = 2
+#: So many beats beyond a window its mistake may begin or end, as windows are looked at every few beats.
+_BEYOND = _WINDOW // 2
 
 
 @dataclass(frozen=True)
@@ -143,14 +143,28 @@ def _like(context: AnalysisContext, seconds: Floats, known: NDArray[np.bool_], c
     return found
 
 
+def _whole(seconds: Floats, c: Correction, first: int, last: int) -> tuple[int, int]:
+    """The mistake around beats ``first`` to ``last``, up to where the tempo is another; where the chain came off the
+    beat, with the uneven gap there."""
+    same = np.abs(np.log(np.diff(seconds) / c.interval)) < _SAME
+    least, most = max(0, first - _BEYOND), min(len(seconds) - 1, last + _BEYOND)
+    while first > least and same[first - 1]:
+        first -= 1
+    while last < most and same[last]:
+        last += 1
+    if c.kind == OFF_BEATS:
+        return max(first - 1, 0), min(last + 1, len(seconds) - 1)
+    return first, last
+
+
 def _offer(document: Document, recording: Recording, c: Correction, first: int, last: int) -> Doubt | None:
     """A doubt about beats ``first`` to ``last`` with the correction as its remedy, where it fits once it is tried."""
     tempo_map = document.map
     assert tempo_map is not None
     context, beats = recording.context(), tempo_map.beats()
+    first, last = _whole(beats.seconds, c, first, last)
     command: Command
     if c.kind == OFF_BEATS:
-        first, last = max(0, first - _AROUND), min(len(beats) - 1, last + _AROUND)
         command = Redetect((float(beats.seconds[first]), float(beats.seconds[last])))
         words, did = "detect these beats again, too", "put its beats where the off-beats were"
     else:

@@ -55,14 +55,9 @@ class Elsewhere(TestCase):
         self.assertEqual([r.command.ratio for r in doubt.remedies], ["1:2"])
         self.assertIn("half the tempo", doubt.reason)
         for found_end, true_end in zip((doubt.start, doubt.end), other, strict=True):
-            self.assertLess(abs(found_end - true_end), 2.5)
+            self.assertLess(abs(found_end - true_end), 0.1)
         taken = apply(doubt.remedies[0].command, on(after), self.recording).document.map.beats().seconds
-        middle = (other[0] + 2.5, other[1] - 2.5)
-        true = self.truth.beats().seconds
-        for times in (taken, true):
-            self.assertGreater(((times > middle[0]) & (times < middle[1])).sum(), 8)
-        inside = taken[(taken > middle[0]) & (taken < middle[1])]
-        self.assertLess(np.abs(inside[:, None] - true[None, :]).min(axis=1).max(), 0.03)
+        np.testing.assert_allclose(taken, self.truth.beats().seconds, atol=0.03)
 
     def test_beats_are_offered_where_the_off_beats_were_taken_for_them_too(self):
         wrong, other = self.at(4, 10), self.at(17, 24)
