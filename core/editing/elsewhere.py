@@ -17,10 +17,12 @@ from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of
 from core.tempomap.pulses import has_pulses
+from core.tracking.beat_patterns import read_pattern
 from core.tracking.context import AnalysisContext
 from core.tracking.doubts.doubt import LISTEN, Doubt, Remedy
 from core.tracking.doubts.map_view import runs
-from core.tracking.hypothesis import rate
+from core.tracking.hypothesis import score_hypothesis
+from core.tracking.parameters import HYPOTHESIS_WEIGHTS, USUAL_RANGE
 
 Floats = NDArray[np.float64]
 
@@ -36,6 +38,8 @@ _FEWEST, _WINDOW = 4, 12
 _MOST, _HALF_WAY = 0.7, (0.3, 0.7)
 #: What has to speak for the correction elsewhere, as a share of what speaks for it where it was made.
 _AS_MUCH = 0.5
+#: Frames (100 a second) around a chain that are looked at with it.
+_NEAR = 50
 #: So many beats beyond a window its mistake may begin or end, as windows are looked at every few beats.
 _BEYOND = _WINDOW // 2
 
@@ -93,9 +97,16 @@ def _kind(was: Floats, now: Floats, only_new: Floats) -> str | None:
 
 
 def _score(context: AnalysisContext, seconds: Floats) -> float:
+    """How well a short chain of beats fits what is played around it, in nats."""
     frames = np.round(seconds * FRAME_RATE).astype(np.int64)
     frames = frames[(frames >= 0) & (frames < len(context.onset_envelope))]
-    return rate(context, frames).score if len(frames) > _FEWEST and (np.diff(frames) > 0).all() else -np.inf
+    if len(frames) <= _FEWEST or (np.diff(frames) <= 0).any():
+        return -np.inf
+    near = slice(max(0, int(frames[0]) - _NEAR), int(frames[-1]) + _NEAR)
+    envelope, activation = context.onset_envelope[near], context.beat_activation[near, 0]
+    found = score_hypothesis(envelope, frames - near.start, *USUAL_RANGE, activation)
+    pattern = read_pattern(context.bands.along(frames))[0] if context.bands else 0.0
+    return found.score + HYPOTHESIS_WEIGHTS["pattern"] * pattern
 
 
 def _corrected(seconds: Floats, kind: str) -> list[Floats]:

@@ -52,9 +52,10 @@ class TakeBands:
         gaps = np.maximum(np.diff(at, append=2 * at[-1] - at[-2]), 1.0)
         bounds = np.append(at[:, None] + gaps[:, None] * (np.arange(PARTS) - 0.5) / PARTS, at[-1] + gaps[-1])
         edges = np.clip(np.round(bounds), 0, len(self.rises) - 1).astype(np.int64)
-        rises = np.maximum.reduceat(self.rises, edges, axis=0)[:-1].reshape(len(at), -1)
+        there = slice(0, int(edges[-1]) + 1)  # else the last, unwanted one would reach to the take's end
+        rises = np.maximum.reduceat(self.rises[there], edges, axis=0)[:-1].reshape(len(at), -1)
         counts = np.maximum(1, np.diff(edges))[:, None]
-        levels = (np.add.reduceat(self.levels, edges, axis=0)[:-1] / counts).reshape(len(at), -1)
+        levels = (np.add.reduceat(self.levels[there], edges, axis=0)[:-1] / counts).reshape(len(at), -1)
         pace = np.log2(60 * FRAME_RATE / gaps / USUAL_PACE)[:, None]
         return np.concatenate([rises, levels, self._changes(at, gaps), pace], axis=1).astype(np.float32)
 
