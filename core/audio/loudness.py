@@ -16,14 +16,14 @@ _SHELF, _HIGH_PASS = (3.99984385397, 0.7071752369554193, 1681.9744509555319), (0
 
 def loudness(x: NDArray[np.float32] | NDArray[np.float64], rate: int) -> float:
     """Integrated loudness in LUFS of samples ``(frames, 1 or 2)``; minus infinity where all lies below the gate."""
-    heard = np.asarray(x, dtype=np.float64)
+    weighted = np.asarray(x, dtype=np.float64)
     for b, a in (_shelf(rate), _high_pass(rate)):
-        heard = sps.lfilter(b, a, heard, axis=0)
+        weighted = sps.lfilter(b, a, weighted, axis=0)
     size, hop = round(_BLOCK * rate), round(_BLOCK * (1 - _OVERLAP) * rate)
-    if len(heard) < size:
+    if len(weighted) < size:
         return -np.inf
-    total = np.concatenate((np.zeros(1), np.cumsum(np.sum(heard**2, axis=1))))
-    starts = np.arange(0, len(heard) - size + 1, hop)
+    total = np.concatenate((np.zeros(1), np.cumsum(np.sum(weighted**2, axis=1))))
+    starts = np.arange(0, len(weighted) - size + 1, hop)
     power = (total[starts + size] - total[starts]) / size
     power = power[_lufs(power) > _ABSOLUTE]
     if not len(power):

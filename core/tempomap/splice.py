@@ -126,8 +126,8 @@ def bars_between(tempo_map: TempoMap, start: float, end: float, bars: int, meter
     at = np.concatenate([full.seconds[before], new, full.seconds[after]])
     pins = np.concatenate([old[before], pinned, old[after]])
     # any map that has these points: its bars are laid over it
-    laid = full.with_points(at, full.meters.quarters_of_beat(points), pins)
-    return with_lines(laid, [k for k, _ in whole], [m for _, m in whole])
+    made = full.with_points(at, full.meters.quarters_of_beat(points), pins)
+    return with_lines(made, [k for k, _ in whole], [m for _, m in whole])
 
 
 def _outside(full: TempoMap, end: float, side: int) -> NDArray[Any]:

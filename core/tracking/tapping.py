@@ -113,16 +113,16 @@ def map_from_tapped_bars(
     beats = np.append(np.interp(shares, np.arange(len(bounds)), bounds), bounds[-1])
     if (np.diff(beats) < CLOSEST).any():
         raise EditError("These taps are too close for bars of that meter.")
-    laid = TempoMap.from_beats(beats, 0, Meters.of((1, meter.felt)))
+    made = TempoMap.from_beats(beats, 0, Meters.of((1, meter.felt)))
     for k in range(len(bounds) - 1) if meter.beats > 1 else ():
         if bounds[k + 1] - bounds[k] >= LONGEST_DETECTED * meter.beats:
             continue
         with suppress(EditError):
-            laid = redetect(context, laid, k * meter.beats, (k + 1) * meter.beats, meter.beats)
+            made = redetect(context, made, k * meter.beats, (k + 1) * meter.beats, meter.beats)
     if tempo_map is None:
-        return laid
+        return made
     merged = with_every_beat(bars_between(tempo_map, float(bounds[0]), float(bounds[-1]), len(bounds) - 1, meter))
-    own = laid.beats().seconds
+    own = made.beats().seconds
     first = round(float(merged.beat_index_at(bounds[0])))
     index = merged.meters.beat_of_quarters(merged.quarters)
     place = np.round(index).astype(int) - first

@@ -34,7 +34,7 @@ class Archived:
 
 
 def _sessions(of: listing.Listing) -> list[Session]:
-    return list(listing.sessions_of(of).order_by("title", "pk").defer("told"))
+    return list(listing.sessions_of(of).order_by("title", "pk").defer("map_summary"))
 
 
 def _archived(sessions: list[Session]) -> list[Archived]:

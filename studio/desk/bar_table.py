@@ -75,18 +75,18 @@ def rows_of(session: Session) -> list[BarRow]:
 def bars(request: HttpRequest, pk: int) -> HttpResponse:
     """The table; with POST after a cell was changed, with what was done or why it was not."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
-    told, status = "", 200
+    message, status = "", 200
     if request.method == "POST":
         try:
-            told = _changed(session, read_form(request.POST, Change))
+            message = _changed(session, read_form(request.POST, Change))
         except (EditError, BadInput) as e:
-            told, status = str(e), 422
+            message, status = str(e), 422
         except Stale:
-            told, status = "Another window was faster: these are the bars as they are now.", 409
+            message, status = "Another window was faster: these are the bars as they are now.", 409
         session.refresh_from_db()
     rows = rows_of(session) if session.step else []
     onward = bool(request.POST.get("onward"))
-    context = {"session": session, "rows": rows, "told": told, "wrong": status != 200, "onward": onward}
+    context = {"session": session, "rows": rows, "message": message, "wrong": status != 200, "onward": onward}
     if getattr(request, "htmx", None):
         return render(request, "desk/bar_rows.html", context, status=422 if status != 200 else 200)
     return render(request, "desk/bar_table.html", context, status=status)

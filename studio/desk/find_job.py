@@ -21,7 +21,7 @@ from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
 from studio.jobs.models import Job
 from studio.jobs.registry import Failed, JobKind, Report
-from studio.library.listing import tell
+from studio.library.listing import summarise
 from studio.library.models import Session
 
 FIND = "find"
@@ -61,7 +61,7 @@ def find(job: Job, report: Report) -> None:
             step = record(session, found, FOUND)
             step.doubts = len(result.doubts)
             step.save(update_fields=["doubts"])
-            tell(session)
+            summarise(session)
     if aside:
         raise Failed(
             "The map was edited while beats were being found. What was found is kept as a version: Check, Steps."

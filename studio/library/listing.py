@@ -133,10 +133,10 @@ def refresh() -> None:
     """Read the maps of sessions whose step is not the one that was read last, the latest first."""
     stale = Session.objects.filter(step__isnull=False).exclude(summarised=F("step_id"))
     for session in stale.select_related("step").prefetch_related("tracks")[:MOST_READ]:
-        tell(session)
+        summarise(session)
 
 
-def tell(session: Session) -> None:
-    """Keep what a session's map tells of it."""
-    told = read_map(session)
-    Session.objects.filter(pk=session.pk).update(told=told, bpm=told["bpm"], summarised=session.step_id)
+def summarise(session: Session) -> None:
+    """Keep what lists show of a session's map."""
+    summary = read_map(session)
+    Session.objects.filter(pk=session.pk).update(map_summary=summary, bpm=summary["bpm"], summarised=session.step_id)

@@ -69,7 +69,7 @@ class Session(Uncountable):
     sounds = models.CharField(max_length=200, blank=True, help_text="what plays the parts; empty: the set that ships")
     step = models.ForeignKey("desk.MapStep", null=True, on_delete=models.SET_NULL, related_name="+")
     tags = models.CharField(max_length=1000, blank=True, help_text="words between commas: ,live,drums,")
-    told = models.JSONField(default=dict, help_text="what the map of the step ``summarised`` tells, for lists")
+    map_summary = models.JSONField(default=dict, help_text="tempo, meter, bars of the step ``summarised``, for lists")
     bpm = models.FloatField(null=True, help_text="the median tempo of that map")
     summarised = models.BigIntegerField(default=0, help_text="key of the step that was read last")
     gone = models.BooleanField(default=False, help_text="in the bin")

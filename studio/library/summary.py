@@ -57,16 +57,16 @@ def read_map(session: Session) -> dict[str, Any]:
 
 def summary_of(session: Session) -> Summary:
     """A session's line; its tracks and jobs should be there already."""
-    told = session.told if session.step else {}
+    found = session.map_summary if session.step else {}
     return Summary(
         session,
         len(session.tracks.all()),
         session.seconds,
-        told.get("tempo", ""),
-        told.get("meter", ""),
-        told.get("bars", 0),
+        found.get("tempo", ""),
+        found.get("meter", ""),
+        found.get("bars", 0),
         _state(session),
-        told.get("contour", ""),
+        found.get("contour", ""),
     )
 
 

@@ -87,10 +87,14 @@ def keep_cut_off(request: HttpRequest, pk: int) -> HttpResponse:
 def begin(request: HttpRequest, pk: int) -> HttpResponse:
     """Begin a pass; samples are sent to it from now on."""
     session = get_object_or_404(Session, pk=pk)
-    asked = read_body(request, NewPass)
+    arguments = read_body(request, NewPass)
     session.folder.mkdir(parents=True, exist_ok=True)
     made = Recording.objects.create(
-        session=session, name=asked.name or "Take", rate=asked.rate, channels=asked.channels, starts=asked.starts
+        session=session,
+        name=arguments.name or "Take",
+        rate=arguments.rate,
+        channels=arguments.channels,
+        starts=arguments.starts,
     )
     try:
         growing.begin(made.path, made.rate, made.channels)
@@ -150,10 +154,10 @@ def activate(request: HttpRequest, pk: int) -> HttpResponse:
 def rate(request: HttpRequest, pk: int) -> HttpResponse:
     """A session without tracks plays and records at the rate of the input from now on."""
     session = get_object_or_404(Session, pk=pk)
-    asked = read_body(request, Rate)
+    arguments = read_body(request, Rate)
     if session.tracks.exists() or session.step is not None:
         return json_response({"error": "The session has its rate already."}, 422)
-    Session.objects.filter(pk=session.pk).update(rate=asked.rate)
+    Session.objects.filter(pk=session.pk).update(rate=arguments.rate)
     return json_response({})
 
 
@@ -163,40 +167,42 @@ def punch(request: HttpRequest, pk: int) -> HttpResponse:
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     if session.step is None:
         return json_response({"error": "There is no map yet: recording begins at the playhead."}, 422)
-    asked = read_form(request.GET, Punch)
-    if asked.last is not None and asked.last < asked.first:
+    arguments = read_form(request.GET, Punch)
+    if arguments.last is not None and arguments.last < arguments.first:
         raise BadInput("The last bar comes before the first.")
     line = session.tempo_map.bar_seconds
-    first = max(0.0, float(line(asked.first)))
-    last = None if asked.last is None else float(line(asked.last + 1))
+    first = max(0.0, float(line(arguments.first)))
+    last = None if arguments.last is None else float(line(arguments.last + 1))
     if last is not None and last <= first:
         raise BadInput("These bars lie before the recording.")
-    return json_response({"play": max(0.0, float(line(asked.first - asked.before))), "first": first, "last": last})
+    return json_response(
+        {"play": max(0.0, float(line(arguments.first - arguments.before))), "first": first, "last": last}
+    )
 
 
 @require_http_methods(["GET", "POST"])
 def loopback(request: HttpRequest, pk: int) -> HttpResponse:
     """The burst to be played, or how long it took in what was recorded as it was played."""
     get_object_or_404(Session, pk=pk)
-    asked = read_form(request.GET, Sound)
+    arguments = read_form(request.GET, Sound)
     if request.method == "GET":
-        return bytes_response(burst(asked.rate).tobytes(), "private, no-store")
-    found = latency(_mono(request, asked.rate), asked.rate)
+        return bytes_response(burst(arguments.rate).tobytes(), "private, no-store")
+    found = latency(_mono(request, arguments.rate), arguments.rate)
     if found is None:
         return json_response({"error": "The test sound did not come back clearly. Connect an output to the input, "
                               "or hold the microphone to a loudspeaker, and try again."}, 422)  # fmt: skip
-    return json_response({"samples": found.samples, "ms": 1000 * found.samples / asked.rate})
+    return json_response({"samples": found.samples, "ms": 1000 * found.samples / arguments.rate})
 
 
 @require_POST
 def tuner(request: HttpRequest, pk: int) -> HttpResponse:
     """The note in some mono samples, and how far it is off; null where there is none."""
     get_object_or_404(Session, pk=pk)
-    asked = read_form(request.GET, Sound)
-    hertz = pitch(_mono(request, asked.rate), asked.rate)
+    arguments = read_form(request.GET, Sound)
+    hertz = pitch(_mono(request, arguments.rate), arguments.rate)
     if hertz is None:
         return json_response({"note": None})
-    note = nearest_note(hertz, asked.reference)
+    note = nearest_note(hertz, arguments.reference)
     return json_response({"note": note.name, "octave": note.octave, "cents": note.cents, "hertz": hertz})
 
 

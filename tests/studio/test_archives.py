@@ -49,7 +49,7 @@ def picture(session):
             row = {
                 k: place.get((keys[k], v)) if k in keys and v is not None else v for k, v in row.items() if k != "id"
             }
-            for name in ("analysed", "features_version", "sound", "touched", "summarised", "told", "bpm"):
+            for name in ("analysed", "features_version", "sound", "touched", "summarised", "map_summary", "bpm"):
                 row.pop(name, None)
             if label == "desk.mapstep":
                 content = orjson.loads(row.pop("content"))
@@ -217,7 +217,7 @@ class Versions(Archives):
             for row in data["library.track"]:
                 del row["pan"]
             for row in data["library.session"]:
-                for name in ("song_seconds", "gone_since", "tags", "told", "bpm", "summarised"):
+                for name in ("song_seconds", "gone_since", "tags", "map_summary", "bpm", "summarised"):
                     del row[name]
             files["rows.json"] = json.dumps(data).encode()
 

@@ -82,7 +82,7 @@ class Lists(StudioCase):
     def test_a_map_is_read_once_a_step(self):
         self.shown()
         anchor = Session.objects.get(title="Anchor song")
-        self.assertEqual((anchor.told["tempo"], anchor.summarised), ("90", anchor.step_id))
+        self.assertEqual((anchor.map_summary["tempo"], anchor.summarised), ("90", anchor.step_id))
         self.assertAlmostEqual(anchor.bpm, 90)
         with CaptureQueriesContext(connection) as queries:
             self.shown()
