@@ -80,7 +80,9 @@ def correction_of(context: AnalysisContext, before: TempoMap, after: TempoMap) -
 
 def _without(these: Floats, others: Floats) -> Floats:
     """Those of ``these`` that are not among ``others``."""
-    return np.asarray(these[np.abs(these[:, None] - others[None, :]).min(axis=1) > _SAME_BEAT])
+    after = np.clip(np.searchsorted(others, these), 1, len(others) - 1)
+    nearest = np.minimum(np.abs(these - others[after - 1]), np.abs(these - others[after]))
+    return np.asarray(these[nearest > _SAME_BEAT])
 
 
 def _kind(was: Floats, now: Floats, only_new: Floats) -> str | None:
