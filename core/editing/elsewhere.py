@@ -40,8 +40,10 @@ _MOST, _HALF_WAY = 0.7, (0.3, 0.7)
 _AS_MUCH = 0.5
 #: Frames (100 a second) around a chain that are looked at with it.
 _NEAR = 50
-#: So many beats beyond a window its mistake may begin or end, as windows are looked at every few beats.
-_BEYOND = _WINDOW // 2
+#: Windows begin every so many beats; the second in long takes, of which about so many windows are looked at.
+_EVERY, _EVERY_IN_LONG, _WINDOWS = 4, 12, 150
+#: So many beats beyond a window its mistake may begin or end.
+_BEYOND = _EVERY_IN_LONG
 
 
 @dataclass(frozen=True)
@@ -147,7 +149,8 @@ def _like(context: AnalysisContext, seconds: Floats, known: NDArray[np.bool_], c
     """Which beats lie in windows at the tempo that was wrong in which the recording speaks for the correction."""
     found = np.zeros(len(seconds), dtype=bool)
     least = max(0.0, _AS_MUCH * c.gain)
-    for k in range(0, len(seconds) - _WINDOW, _WINDOW // 3):
+    every = int(np.clip(len(seconds) // _WINDOWS, _EVERY, _EVERY_IN_LONG))
+    for k in range(0, len(seconds) - _WINDOW, every):
         window = seconds[k : k + _WINDOW + 1]
         if known[k : k + _WINDOW + 1].any() or abs(np.log(np.median(np.diff(window)) / c.interval)) > _SAME:
             continue
