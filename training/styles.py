@@ -1,6 +1,6 @@
 """At what tempo a groove of the accompaniment generator is usually played, and which of its written beats are felt.
 
-The networks have to learn what a musician counts, so each groove is played at a tempo that is usual for its style. Many
+The networks learn the beat that musicians count. For that each groove is played at a usual tempo of its style. Many
 files write music in two as four beats a bar, and say so ("double the tempo"). Where a file names a tempo, that one is
 used; all other tempos are common practice, from memory. Styles that musicians count in either of two ways are left
 out.

@@ -89,15 +89,21 @@ def _without(these: Floats, others: Floats) -> Floats:
 
 def _kind(was: Floats, now: Floats, only_new: Floats) -> str | None:
     ratio = float(np.log(np.median(np.diff(was)) / np.median(np.diff(now))))
-    for name in RATIOS:
-        times, over = (int(x) for x in name.split(":"))
-        if abs(ratio - np.log(times / over)) < _SAME:
-            return name
+    off = {name: abs(ratio - float(np.log(np.divide(*_parts(name))))) for name in RATIOS}
+    nearest = min(off, key=off.__getitem__)
+    if off[nearest] < min(_SAME, abs(ratio)):
+        return nearest
     between = np.interp(only_new, was, np.arange(len(was))) % 1
     half_way = (between > _HALF_WAY[0]) & (between < _HALF_WAY[1])
     if abs(ratio) < _SAME and len(only_new) >= _FEWEST and half_way.mean() > _MOST:
         return OFF_BEATS
     return None
+
+
+def _parts(ratio: str) -> tuple[int, int]:
+    """New beats and old ones of a ratio."""
+    times, over = ratio.split(":")
+    return int(times), int(over)
 
 
 def _score(context: AnalysisContext, seconds: Floats) -> float:
@@ -118,7 +124,7 @@ def _corrected(seconds: Floats, kind: str) -> list[Floats]:
     at = np.arange(len(seconds), dtype=np.float64)
     if kind == OFF_BEATS:
         return [(seconds[1:] + seconds[:-1]) / 2]
-    times, over = (int(x) for x in kind.split(":"))
+    times, over = _parts(kind)
     return [np.interp(np.arange(k, at[-1] + 1e-9, over / times), at, seconds) for k in range(over)]
 
 
@@ -184,7 +190,7 @@ def _offer(document: Document, recording: Recording, c: Correction, first: int, 
         command = Redetect((float(beats.seconds[first]), float(beats.seconds[last])))
         words, did = "detect these beats again, too", "put its beats where the off-beats were"
     else:
-        over = int(c.kind.split(":")[1])
+        over = _parts(c.kind)[1]
         ways = _corrected(beats.seconds[first : last + 1], c.kind)
         first += int(np.argmax([_score(context, x) for x in ways]))
         last -= (last - first) % over

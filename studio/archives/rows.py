@@ -80,7 +80,7 @@ def plain(row: models.Model) -> dict[str, Any]:
 
 
 def filled(model: type[models.Model], values: Mapping[str, Any]) -> models.Model:
-    """A row with these values. Raises ``ValueError`` if a value is missing, ``ValidationError`` if one is not valid."""
+    """A new row with the given values. Raises ``ValueError`` for a missing value, ``ValidationError`` for a bad one."""
     fields = {f.attname: f for f in model._meta.concrete_fields}
     if missing := set(fields) - set(values):
         raise ValueError(f"{model._meta.label} has no value for {', '.join(sorted(missing))}")

@@ -7,6 +7,7 @@ import numpy as np
 from core.document import commands as c
 from core.editing import apply
 from core.editing.elsewhere import OFF_BEATS, correction_of, elsewhere
+from core.editing.stretches import RATIOS
 from core.tempomap import TempoMap
 from tests.core.editing import Analysed, do, on
 from tests.core.takes import record
@@ -93,6 +94,12 @@ class Elsewhere(TestCase):
         ):
             after = do(on(self.truth), command, recording=self.recording).map
             self.assertIsNone(correction_of(context, self.truth, after), command)
+
+    def test_each_ratio_is_told_from_its_neighbours(self):
+        context, stretch = self.recording.context(), self.at(4, 10)  # 24 beats, which 2, 3 and 4 divide
+        for ratio in RATIOS:
+            after = do(on(self.truth), c.Ratio(ratio, stretch=stretch)).map
+            self.assertEqual(correction_of(context, self.truth, after).kind, ratio)
 
     def test_stretches_with_pins_are_left_alone(self):
         wrong, other = self.at(4, 9), self.at(16, 22)

@@ -40,22 +40,23 @@ export class Doubts {
     if (found.step !== this.desk.step) return this.later(); // an edit was faster
     const open = this.now; // chosen while the answer was on its way, perhaps
     const first = !this.html;
-    const known = first || this.list.some((d) => d.kind === "same");
     this.list = found.list;
     this.html = found.html;
     this.open = open ? this.list.findIndex((d) => d.kind === open.kind && Math.abs(d.start - open.start) < 0.3) : -1;
     this.show();
     this.desk.redraw();
     document.body.dataset.doubts = `${this.desk.step}:${this.list.length}`;
-    this.#tellElsewhere(known);
+    this.#tellElsewhere(first);
     return undefined;
   }
 
   /** An edit just made seems to fit another stretch: whoever made it may be in another pane. */
-  #tellElsewhere(known) {
-    const number = this.list.findIndex((d) => d.kind === "same");
-    if (number < 0) this.elsewhere?.remove();
-    if (number < 0 || known) return;
+  #tellElsewhere(first) {
+    const offer = this.list.find((d) => d.kind === "same");
+    if (!offer) this.elsewhere?.remove();
+    if (!offer || offer.reason === this.toldReason) return;
+    this.toldReason = offer.reason; // once: not again when one comes back from the other clock
+    if (first) return;
     const show = () => this.visit(this.list.findIndex((d) => d.kind === "same"));
     this.elsewhere = note("The same seems to fit elsewhere, too.", false, { words: "Show me", act: show });
   }
