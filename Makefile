@@ -6,11 +6,10 @@ PORT ?= 8020
 BIN := .venv/bin
 # Tests run side by side, one more than there are cores: some wait for a browser or a worker.
 PARALLEL ?= 3
-# Each process of the tests multiplies matrices in one thread: small ones, and the threads would wait for each other.
-RUN_TESTS := OPENBLAS_NUM_THREADS=1 .venv/bin/python manage.py test --parallel $(PARALLEL)
+RUN_TESTS := .venv/bin/python manage.py test --parallel $(PARALLEL)
 
 # What is compiled is compiled once, before several processes want it.
-WARM_UP := OPENBLAS_NUM_THREADS=1 .venv/bin/python -m tests.warm_up
+WARM_UP := .venv/bin/python -m tests.warm_up
 
 .PHONY: look-ready setup setup-tests demo test test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
 

@@ -1,0 +1,3 @@
+"""The web application around the core."""
+
+import core  # noqa: F401 - before numpy is loaded: it says how many threads a product of matrices may take

@@ -8,6 +8,7 @@ true one, and which of its beats open a bar. Writes the weights that the applica
 from __future__ import annotations
 
 import argparse
+import os
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
@@ -205,6 +206,7 @@ def main() -> None:
     ask.add_argument("--rounds", type=int, default=14)
     ask.add_argument("--export", type=Path, default=WEIGHTS)
     a = ask.parse_args()
+    torch.set_num_threads(os.cpu_count() or 1)  # one network learns: all cores may multiply for it
     torch.manual_seed(3)
     files = sorted(a.folder.glob("*.npz"))
     with Pool(2) as pool:

@@ -1,9 +1,8 @@
-"""At what tempo a groove of the accompaniment generator is usually played, and which of its written beats are felt.
+"""The usual tempo of each style of the accompaniment generator, and how many beats people count in its bars.
 
-The networks learn the beat that musicians count. For that each groove is played at a usual tempo of its style. Many
-files write music in two as four beats a bar, and say so ("double the tempo"). Where a file names a tempo, that one is
-used; all other tempos are common practice, from memory. Styles that musicians count in either of two ways are left
-out.
+Each style is played at its usual tempo, so that the networks learn the beat that people count. Some files write a bar
+of two beats as four and say so in a comment ("double the tempo"). If a file gives a tempo, that one is used. All other
+tempos are common practice, from memory. Styles that people count in two different ways are left out.
 """
 
 from __future__ import annotations

@@ -10,7 +10,7 @@ import numpy as np
 import soundfile as sf
 
 from core.formats.smf import read_notes
-from core.instruments import voices
+from core.instruments import kit, voices
 from core.instruments.render import render_notes
 from core.listening.attacks import Attacks
 from core.listening.track import AnalysedTrack, Progress, analyse_track, no_progress
@@ -24,6 +24,8 @@ _PEAK, _TAIL = 0.7, 1.0
 _STROKE = 0.012
 #: Notes below this pitch (G3) count for more, as they carry the beat.
 _LOW_PITCH, _LOW_WEIGHT = 55, 1.25
+#: Of the percussion keys (General MIDI, RP-003) those of bass drums and floor toms.
+_LOW_DRUMS = (35, 36, 41, 43)
 
 
 def is_midi(name: str) -> bool:
@@ -39,7 +41,7 @@ def performance_seconds(notes: list[Note]) -> float:
 def note_attacks(notes: list[Note]) -> Attacks:
     """Attacks of performed notes: notes within 12 ms are one stroke; low and loud ones count for more."""
     starts = np.array([n.start for n in notes])
-    weights = np.array([n.velocity / 127 * (_LOW_WEIGHT if n.pitch < _LOW_PITCH else 1.0) for n in notes])
+    weights = np.array([n.velocity / 127 * (_LOW_WEIGHT if _is_low(n) else 1.0) for n in notes])
     opens = np.concatenate(([True], np.diff(starts) > _STROKE))
     group = np.cumsum(opens) - 1
     total = np.bincount(group, weights)
@@ -48,10 +50,19 @@ def note_attacks(notes: list[Note]) -> Attacks:
     return Attacks(centre, np.minimum(1.0, np.sqrt(total / np.percentile(total, 95))), np.ones(len(centre)))
 
 
+def _is_low(note: Note) -> bool:
+    return note.pitch in _LOW_DRUMS if note.channel == kit.PERCUSSION else note.pitch < _LOW_PITCH
+
+
 def render(notes: list[Note], target: Path, progress: Progress = no_progress) -> None:
-    """Write a performance as a mono FLAC at ``target``, whole or not at all."""
+    """Write a performance as a mono FLAC at ``target``, whole or not at all: channel 10 on drums, all else on keys."""
     frames = round(performance_seconds(notes) * RENDER_RATE)
-    x = render_notes(notes, voices.keys, RENDER_RATE, frames, np.random.default_rng(0), progress)
+    rng = np.random.default_rng(0)
+    drums = [n for n in notes if n.channel == kit.PERCUSSION]
+    pitched = [n for n in notes if n.channel != kit.PERCUSSION]
+    share = len(pitched) / len(notes)
+    x = render_notes(pitched, voices.keys, RENDER_RATE, frames, rng, lambda done: progress(share * done))
+    x += render_notes(drums, kit.drums, RENDER_RATE, frames, rng, lambda done: progress(share + (1 - share) * done))
     partial = target.with_suffix(".partial")
     sf.write(partial, _PEAK * x / max(1e-9, float(np.abs(x).max())), RENDER_RATE, "PCM_24", format="FLAC")
     partial.replace(target)

@@ -3,7 +3,7 @@
 Samples are float32 arrays ``(frames, channels)``, full scale is 1.
 """
 
-from core.audio.files import BLOCK, FORMATS, AudioError, AudioInfo, Samples, blocks, inspect, read
+from core.audio.files import BLOCK, FORMATS, AudioError, AudioInfo, Samples, blocks, inspect, mono, read
 from core.audio.health import SILENCE, Health
 from core.audio.resampling import mono_at, write_at_rate
 
@@ -17,6 +17,7 @@ __all__ = [
     "Samples",
     "blocks",
     "inspect",
+    "mono",
     "mono_at",
     "read",
     "write_at_rate",

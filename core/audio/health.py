@@ -25,15 +25,17 @@ class Health:
 
     def check(self, block: Samples) -> Samples:
         """Count what is wrong in a block ``(frames, channels)``; return it with silence for what is not finite."""
-        bad = ~np.isfinite(block)
-        if bad.any():
+        largest = float(max(block.max(), -block.min()))  # not finite where any sample is not
+        if not np.isfinite(largest):
+            bad = ~np.isfinite(block)
             self.not_numbers += int(bad.sum())
             block = np.where(bad, np.float32(0), block)
-        loud = np.abs(block)
-        self.peak = max(self.peak, float(loud.max()))
-        # three full-scale samples in a row are a flattened peak (common practice)
-        full = loud >= _FULL_SCALE
-        self.clipped += int((full[2:] & full[1:-1] & full[:-2]).sum())
+            largest = float(np.abs(block).max())
+        self.peak = max(self.peak, largest)
+        if largest >= _FULL_SCALE:
+            # three full-scale samples in a row are a flattened peak (common practice)
+            full = np.abs(block) >= _FULL_SCALE
+            self.clipped += int((full[2:] & full[1:-1] & full[:-2]).sum())
         return block
 
     def remarks(self, info: AudioInfo) -> list[str]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import scipy.signal as sps
 from numpy.typing import NDArray
 
 #: Seconds of the burst.
@@ -28,10 +27,12 @@ class Loopback:
 
 def burst(rate: int) -> NDArray[np.float32]:
     """A logarithmic sweep with soft ends, ``(LENGTH * rate,)``, at half of full scale (after Farina 2000)."""
+    from scipy.signal import chirp, windows  # takes most of a second to import: only who needs it pays
+
     t = np.arange(round(LENGTH * rate)) / rate
     low, high = SWEEP[0], min(SWEEP[1], 0.4 * rate)
-    sweep = sps.chirp(t, low, LENGTH, high, method="logarithmic", phi=-90)
-    return np.asarray(0.5 * sweep * sps.windows.tukey(len(t), 0.1), dtype=np.float32)
+    sweep = chirp(t, low, LENGTH, high, method="logarithmic", phi=-90)
+    return np.asarray(0.5 * sweep * windows.tukey(len(t), 0.1), dtype=np.float32)
 
 
 def latency(recorded: NDArray[np.float32], rate: int) -> Loopback | None:
@@ -39,10 +40,12 @@ def latency(recorded: NDArray[np.float32], rate: int) -> Loopback | None:
 
     None where it is not clearly there: nothing came back, or other sound covered it.
     """
+    from scipy.signal import fftconvolve
+
     sent = burst(rate)
     if len(recorded) < len(sent) or not np.any(recorded):
         return None
-    match = np.abs(sps.fftconvolve(recorded.astype(np.float64), sent[::-1].astype(np.float64), mode="valid"))
+    match = np.abs(fftconvolve(recorded.astype(np.float64), sent[::-1].astype(np.float64), mode="valid"))
     at = int(np.argmax(match))
     around = np.ones(len(match), dtype=bool)
     around[max(0, at - round(_ROOM * rate)) : at + round(_ROOM * rate)] = False

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-import scipy.signal as sps
 from numpy.typing import NDArray
 
 #: Seconds of a block and share by which blocks overlap; the gates, in LUFS and LU.
@@ -16,9 +15,11 @@ _SHELF, _HIGH_PASS = (3.99984385397, 0.7071752369554193, 1681.9744509555319), (0
 
 def loudness(x: NDArray[np.float32] | NDArray[np.float64], rate: int) -> float:
     """Integrated loudness in LUFS of samples ``(frames, 1 or 2)``; minus infinity where all lies below the gate."""
+    from scipy.signal import lfilter  # takes most of a second to import: only who needs it pays
+
     weighted = np.asarray(x, dtype=np.float64)
     for b, a in (_shelf(rate), _high_pass(rate)):
-        weighted = sps.lfilter(b, a, weighted, axis=0)
+        weighted = lfilter(b, a, weighted, axis=0)
     size, hop = round(_BLOCK * rate), round(_BLOCK * (1 - _OVERLAP) * rate)
     if len(weighted) < size:
         return -np.inf

@@ -28,13 +28,13 @@ class PeakMaker:
         whole = len(block) // LEVELS[0] * LEVELS[0]
         self._rest = block[whole:]
         if whole:
-            self._finest.append(_extremes(block[:whole].reshape(-1, LEVELS[0] * block.shape[1])))
+            self._finest.append(_extremes(block[:whole], LEVELS[0]))
 
     def levels(self) -> dict[int, Peaks]:
         """Per samples-a-bin an int16 array ``(bins, 2)`` of lowest and highest, full scale 32767."""
         parts = list(self._finest)
         if len(self._rest):
-            parts.append(_extremes(self._rest.reshape(1, -1)))
+            parts.append(_extremes(self._rest, len(self._rest)))
         finest = np.concatenate(parts) if parts else np.zeros((0, 2), dtype=np.int16)
         out = {LEVELS[0]: finest}
         for coarse, fine in zip(LEVELS[1:], LEVELS, strict=False):
@@ -42,8 +42,10 @@ class PeakMaker:
         return out
 
 
-def _extremes(rows: Samples) -> Peaks:
-    pair = np.stack([rows.min(axis=1), rows.max(axis=1)], axis=1)
+def _extremes(block: Samples, size: int) -> Peaks:
+    """The lowest and the highest value of every ``size`` samples of all channels."""
+    flat, starts = block.reshape(-1), np.arange(0, block.size, size * block.shape[1])
+    pair = np.stack([np.minimum.reduceat(flat, starts), np.maximum.reduceat(flat, starts)], axis=1)
     return np.asarray(np.clip(np.round(pair * FULL_SCALE), -FULL_SCALE, FULL_SCALE), dtype=np.int16)
 
 

@@ -9,7 +9,7 @@ import numpy as np
 import soundfile as sf
 import soxr
 
-from core.audio.files import Samples, blocks
+from core.audio.files import Samples, blocks, mono
 from core.audio.health import Health
 
 
@@ -17,7 +17,7 @@ def mono_at(path: Path, rate: int, source_rate: int) -> Iterator[Samples]:
     """A file of ``source_rate`` as consecutive mono blocks at ``rate``."""
     stream = soxr.ResampleStream(source_rate, rate, 1, dtype="float32", quality="MQ")
     for block in blocks(path):
-        yield stream.resample_chunk(block.mean(axis=1))
+        yield stream.resample_chunk(mono(block))
     yield stream.resample_chunk(np.zeros(0, dtype=np.float32), last=True)
 
 

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import median_filter
 
 from core.audio.files import Samples, blocks
+from core.audio.windows import periodic_hann
 
 Floats = NDArray[np.float32]
 
@@ -49,7 +50,7 @@ def separated(x: Samples, rate: int) -> Floats:
     size = 1 << round(np.log2(_WINDOW * rate))
     hop = size // 4
     long, wide = (2 * max(1, round(v / 2)) + 1 for v in (_LASTS * rate / hop, _WIDTH * size / rate))
-    window = np.hanning(size + 1)[:-1].astype(np.float32)
+    window = periodic_hann(size)
     out = np.zeros((len(x) + 2 * size, x.shape[1]), dtype=np.float32)
     weight = np.zeros(len(out), dtype=np.float32)
     padded = np.pad(x, ((size, size), (0, 0)))

@@ -6,7 +6,6 @@ that was under way is then tried once more, alone, and what dies again is told a
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ProcessPoolExecutor, wait
@@ -128,15 +127,8 @@ def _failed(take: Take, write: tuple[str, ...]) -> Outcome:
 
 
 def pool(workers: int) -> MakeExecutor:
-    """Processes of this machine, each fresh (``spawn``), so that a dying one harms no lock of another. Each has one
-    thread for matrix products: several would only wait for one another."""
-
-    def make() -> Executor:
-        for name in ("OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "OMP_NUM_THREADS"):
-            os.environ.setdefault(name, "1")  # read by the libraries when a process starts
-        return ProcessPoolExecutor(workers, get_context("spawn"))
-
-    return make
+    """Processes of this machine, each fresh (``spawn``), so that a dying one harms no lock of another."""
+    return lambda: ProcessPoolExecutor(workers, get_context("spawn"))
 
 
 @contextmanager

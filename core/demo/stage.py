@@ -6,7 +6,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import fftconvolve
 
 from core.instruments.voices import Voice
 from core.notes import Note
@@ -70,6 +69,8 @@ def room(
 ) -> NDArray[np.float64]:
     """A distant stereo pair: all sources at their levels, later on each side by ``late`` seconds, with a short
     reverb."""
+    from scipy.signal import fftconvolve  # takes most of a second to import: only who needs it pays
+
     tail = np.arange(round(0.7 * rate)) / rate
     dry = np.sum([level * x for x, level in sources], axis=0)
     sides = []

@@ -2,6 +2,9 @@
 
 A remedy has to fit the evidence better than the map as it is, contradict nothing that was said, and leave no doubt of
 the same kind at its place. As every remedy raises the same measure, a list of doubts cannot lead in circles.
+
+How the whole take is counted (its tempo level, its off-beats, its bar lines) is a question to the engineer as well:
+what fits no better there stays as a choice.
 """
 
 from __future__ import annotations
@@ -21,6 +24,8 @@ from core.tracking.review import review
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
 _ABOUT_LEVEL = ("level", "phase")
+#: Kinds of doubts about how the whole take is counted.
+_ABOUT_COUNTING = (*_ABOUT_LEVEL, "bar lines")
 #: By how much a remedy has to fit better, in nats: beats and bars together (odds of 19 to 1: right in 95 of 100), and
 #: the tempo of the whole take, whose score is on its own scale.
 _BETTER, _BETTER_TAKE = 2.94, 0.3
@@ -32,7 +37,7 @@ def trusted(
     recording: Recording,
     usual: tuple[float, float],
 ) -> list[Doubt]:
-    """The doubts with only those remedies that can be trusted.
+    """The doubts with only those remedies that can be trusted; the others about the whole take become choices.
 
     ``usual``: the tempo range that the engineer expects. Raises :class:`core.tracking.context.NoBeats`.
     """
@@ -49,13 +54,15 @@ def trusted(
         even = _even(tempo_map)
         return take_fit(context, even) if about_level else fit(context, even, known)
 
-    def is_trusted(doubt: Doubt, command: Command) -> bool:
+    def changed(command: Command) -> TempoMap | None:
+        """The map after a remedy; None where it cannot be had or changes nothing."""
         try:
             after = apply(command, document, recording).document.map
         except EditError:
-            return False
-        if after is None or after == before:
-            return False
+            return None
+        return after if after != before else None
+
+    def is_trusted(doubt: Doubt, after: TempoMap) -> bool:
         about_level = doubt.kind in _ABOUT_LEVEL
         if about_level not in fits:
             fits[about_level] = fits_by(before, about_level)
@@ -64,7 +71,19 @@ def trusted(
         left = review(recording.context(), after, usual)[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)
 
-    return [replace(d, remedies=[r for r in d.remedies if is_trusted(d, r.command)]) for d in doubts]
+    def tried(doubt: Doubt) -> Doubt:
+        remedies, choices = [], []
+        for remedy in doubt.remedies:
+            after = changed(remedy.command)
+            if after is None:
+                continue
+            if is_trusted(doubt, after):
+                remedies.append(remedy)
+            elif doubt.kind in _ABOUT_COUNTING:
+                choices.append(remedy)
+        return replace(doubt, remedies=remedies, choices=choices)
+
+    return [tried(d) for d in doubts]
 
 
 def _even(tempo_map: TempoMap) -> TempoMap:

@@ -84,8 +84,7 @@ def rolloff(count: int, exponent: float) -> Sound:
 
 @lru_cache(maxsize=64)  # designing the filter costs more than filtering a stroke; each is a few numbers
 def _bandpass(rate: int, low: float, high: float) -> NDArray[np.float64]:
-    # costs a second to import, which the command line pays only where something is rendered
-    from scipy.signal import butter
+    from scipy.signal import butter  # takes most of a second to import: only who needs it pays
 
     return np.asarray(butter(2, [low, min(high, 0.45 * rate)], "bandpass", fs=rate, output="sos"))
 

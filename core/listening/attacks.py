@@ -85,7 +85,8 @@ def _attack_starts(signal: NDArray[Any], near: NDArray[Any], fraction: float) ->
     return out, contrast
 
 
-@njit(cache=True, nogil=True)
+# no sample is NaN, and knowing that the compiler compares several at a time
+@njit(cache=True, nogil=True, fastmath={"nnan", "nsz"})
 def _largest_rise(size: NDArray[Any], steps: int, fraction: float) -> tuple[int, float]:
     """The step at which the held envelope starts on its largest rise, and how many times higher it gets."""
     held = np.empty(steps)
@@ -97,9 +98,10 @@ def _largest_rise(size: NDArray[Any], steps: int, fraction: float) -> tuple[int,
             total += size[i] - size[i - _SMOOTH]
         held[s] = total
     for s in range(steps - 1, 0, -1):
+        largest = held[s]
         for i in range(max(0, s - _HOLD), s):
-            if held[i] > held[s]:
-                held[s] = held[i]
+            largest = max(largest, held[i])
+        held[s] = largest
     gain, at = -1.0, min(_RISE_STEPS, steps - 1)
     for s in range(_RISE_STEPS, steps):
         g = held[s] - held[s - _RISE_STEPS]

@@ -14,6 +14,7 @@ import soxr
 from numpy.typing import NDArray
 
 from core.audio import Samples
+from core.audio.windows import periodic_hann
 from core.listening.rates import LISTENING_RATE
 
 Frames = NDArray[np.float32]
@@ -38,7 +39,8 @@ def _bank() -> Frames:
 
 
 BANK = _bank()
-_TAPER = np.hanning(WINDOW + 1)[:-1].astype(np.float32)
+#: With it the spectrum of a full-scale sine is about 1/2.
+_TAPER = np.float32(2 / WINDOW) * periodic_hann(WINDOW)
 
 
 class PitchMaker:
@@ -65,8 +67,8 @@ class PitchMaker:
         if count >= 1:
             frames = np.lib.stride_tricks.sliding_window_view(signal, WINDOW)[: (count - 1) * HOP + 1 : HOP]
             for i in range(0, count, 1024):
-                spectrum = np.abs(scipy.fft.rfft(frames[i : i + 1024] * _TAPER, axis=1)).astype(np.float32)
-                self._parts.append(np.log1p(2000 * (2.0 / WINDOW) * (spectrum @ BANK)))
+                spectrum = np.abs(scipy.fft.rfft(frames[i : i + 1024] * _TAPER, axis=1))
+                self._parts.append(np.log1p(2000 * (spectrum @ BANK)))
             signal = signal[count * HOP :]
         self._rest = signal
 

@@ -16,6 +16,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from core.audio import Samples
+from core.audio.windows import periodic_hann
 from core.listening.pitches import COUNT as PITCHES
 from core.listening.pitches import PITCH_RATE, PitchMaker
 from core.listening.rates import FRAME_RATE, HOP, LISTENING_RATE
@@ -62,7 +63,8 @@ def _chroma_bank() -> Frames:
 
 BANK, CENTRES = _filterbank()
 CHROMA_BANK = _chroma_bank()
-_TAPER = np.hanning(WINDOW + 1)[:-1].astype(np.float32)
+#: With it the spectrum of a full-scale sine is about 1/2.
+_TAPER = np.float32(2 / WINDOW) * periodic_hann(WINDOW)
 
 
 @dataclass(frozen=True)
@@ -157,8 +159,7 @@ def _consume(signal: Samples, past: _Past | None, parts: list[_Parts]) -> tuple[
     frames = np.lib.stride_tricks.sliding_window_view(signal, WINDOW)[: (count - 1) * HOP + 1 : HOP]
     # in slices, so that the spectra stay small
     for i in range(0, count, 2048):
-        spectrum = np.abs(scipy.fft.rfft(frames[i : i + 2048] * _TAPER, axis=1)).astype(np.float32)
-        spectrum *= 2.0 / WINDOW
+        spectrum = np.abs(scipy.fft.rfft(frames[i : i + 2048] * _TAPER, axis=1))
         log = np.log1p(2000 * (spectrum @ BANK))
         bins = spectrum[:, _PARTIAL_BINS[0] : _PARTIAL_BINS[-1]]
         loudest = _running_maximum(np.log(bins.max(axis=1) + 1e-9), past.loudest if past else -np.inf)

@@ -10,6 +10,7 @@ import scipy.fft
 from numpy.typing import ArrayLike, NDArray
 
 from core.audio import Samples
+from core.audio.windows import periodic_hann
 
 Floats = NDArray[np.float64]
 #: Samples a second that tones are looked for at: they matter up to some 2 kHz.
@@ -40,7 +41,7 @@ class Tones:
 
 def tones(blocks: Iterable[Samples]) -> Tones:
     """The tones in consecutive mono blocks at :data:`RATE`, in bounded memory."""
-    taper = np.hanning(WINDOW + 1)[:-1].astype(np.float32)
+    taper = periodic_hann(WINDOW)
     rest: Samples = np.zeros(WINDOW // 2, dtype=np.float32)
     frame, found = 0, []
     for block in [*blocks, np.zeros(WINDOW, dtype=np.float32)]:

@@ -63,7 +63,7 @@ def analyse_track(
     for block in audio.blocks(path):
         block = health.check(block)
         peaks.add(block)
-        parts.append(resampler.resample_chunk(block.mean(axis=1)))
+        parts.append(resampler.resample_chunk(audio.mono(block)))
         done += len(block)
         progress(0.5 * min(1.0, done / max(1, info.frames)))
     parts.append(resampler.resample_chunk(np.zeros(0, dtype=np.float32), last=True))

@@ -8,7 +8,9 @@ is plain matrix products.
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Sequence
+from concurrent.futures import Executor, ThreadPoolExecutor
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -69,20 +71,21 @@ def _weights() -> dict[str, NDArray[np.float32]]:
         return {k: file[k].astype(np.float32) for k in file.files}
 
 
-#: Steps computed at a time, so that hours fit into memory.
-_PIECE = 1 << 14
+#: Steps computed at a time: what is multiplied stays near the processor.
+_PIECE = 1 << 10
 
 
-def convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32], dilation: int = 1) -> Frames:
+def convolve(
+    x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32], dilation: int = 1, pool: Executor | None = None
+) -> Frames:
     """``x`` (steps, channels in) with ``weight`` (out, in, taps), centred, zeros outside, as one product over all
-    taps."""
+    taps. ``pool``: computes the pieces side by side."""
     steps, channels = x.shape
     taps = weight.shape[2]
     flat = weight.transpose(2, 1, 0).reshape(-1, len(weight))
-    if taps == 1:
-        return np.asarray(x @ flat + bias)
     out = np.empty((steps, len(weight)), dtype=np.float32)
-    for start in range(0, steps, _PIECE):
+
+    def piece(start: int) -> None:
         count = min(_PIECE, steps - start)
         seen = np.zeros((count, taps * channels), dtype=np.float32)
         for k in range(taps):
@@ -90,7 +93,10 @@ def convolve(x: Frames, weight: NDArray[np.float32], bias: NDArray[np.float32], 
             first, last = max(0, -by), min(count, steps - by)
             if last > first:
                 seen[first:last, k * channels : (k + 1) * channels] = x[first + by : last + by]
-        out[start : start + count] = seen @ flat + bias
+        np.matmul(seen, flat, out=out[start : start + count])
+        out[start : start + count] += bias
+
+    deque((pool.map if pool else map)(piece, range(0, steps, _PIECE)), maxlen=0)
     return out
 
 
@@ -108,17 +114,18 @@ def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int)
     steps = max(1, frames // STEP)
     total = np.zeros((steps, w["code"].shape[0]), dtype=np.float32)
     top = np.zeros_like(total)
-    for bands, pitches in tracks:
-        code = encode(bands, pitches)[:steps]
-        total[: len(code)] += code
-        np.maximum(top[: len(code)], code, out=top[: len(code)])
-    pooled = np.concatenate([total / max(1, len(tracks)), top], axis=1)
-    x = np.maximum(convolve(pooled, w["join"], w["join_bias"]), 0)
-    skip = np.zeros_like(x)
-    for k in range(len(w["wide"])):
-        y = np.maximum(convolve(x, w["wide"][k], w["wide_bias"][k], 2**k), 0)
-        y = convolve(y, w["mix"][k], w["mix_bias"][k])
-        x, skip = x + y, skip + y
+    # two at a time: products and sums of this size do not hold the interpreter
+    with ThreadPoolExecutor(2) as pool:
+        for code in pool.map(lambda track: encode(*track)[:steps], tracks):
+            total[: len(code)] += code
+            np.maximum(top[: len(code)], code, out=top[: len(code)])
+        pooled = np.concatenate([total / max(1, len(tracks)), top], axis=1)
+        x = np.maximum(convolve(pooled, w["join"], w["join_bias"]), 0)
+        skip = np.zeros_like(x)
+        for k in range(len(w["wide"])):
+            y = np.maximum(convolve(x, w["wide"][k], w["wide_bias"][k], 2**k, pool), 0)
+            y = convolve(y, w["mix"][k], w["mix_bias"][k])
+            x, skip = x + y, skip + y
     logits = convolve(np.maximum(skip, 0), w["last"], w["last_bias"]).astype(np.float64)
     likely = 1 / (1 + np.exp(-logits))
     at = np.arange(frames) / STEP

@@ -59,20 +59,19 @@ def track_beats(
     ranked = hypotheses(context, options, progress)
     curve, envelope = (_between(x, options) for x in (context.decoding_curve, context.onset_envelope))
     progress("Finding the bars, placing beats on attacks", 0.6)
-    # the compiled posterior leaves the interpreter free to assemble the other hypotheses meanwhile
-    with ThreadPoolExecutor(1) as pool:
-        pending = pool.submit(posterior, curve, ranked[0].frames)
-        rivals = [assemble(context, h, options.meter) for h in ranked[1 : 1 + _RIVALS]]
-        posteriors = pending.result()
-    inside = widened(ranked[0].frames, certain_range(posteriors), context.tracks, envelope)
-    best = assemble(context, replace(ranked[0], frames=ranked[0].frames[inside]), options.meter, pins)
+    with ThreadPoolExecutor(1) as pool:  # the other hypotheses beside the best one
+        pending = pool.map(lambda h: assemble(context, h, options.meter), ranked[1 : 1 + _RIVALS])
+        posteriors = posterior(curve, ranked[0].frames)
+        inside = widened(ranked[0].frames, certain_range(posteriors), context.tracks, envelope)
+        best = assemble(context, replace(ranked[0], frames=ranked[0].frames[inside]), options.meter, pins)
+        rivals = list(pending)
     progress("Calculating confidence", 0.7)
     kept = np.isin(ranked[0].frames, best.hypothesis.frames)
-    activation, seconds = context.beat_activation[:, 0], best.map.seconds
-    features = confidence_features(posteriors[kept], best.support, activation, seconds, ranked[0], ranked[1:])
-    confidence = confidence_of(features)
     exact = best.hypothesis.exact_tempo
     tempo_map = straightened(best.map, exact) if exact else best.map
+    activation, seconds = context.beat_activation[:, 0], tempo_map.beats().seconds
+    features = confidence_features(posteriors[kept], best.support, activation, seconds, ranked[0], ranked[1:])
+    confidence = confidence_of(features)
     progress("Looking for other readings", 0.8)
     others = alternatives(context, best, rivals, options.meter is None)
     doubts = find_doubts(context, best, tempo_map, confidence, ranked)

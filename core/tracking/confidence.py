@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter1d
 
 from core.listening.rates import FRAME_RATE
+from core.tracking.exact_tempo import DEVIATIONS, ExactTempo
 from core.tracking.hypothesis import TempoHypothesis
 from core.tracking.parameters import CONFIDENCE_WEIGHTS
 
@@ -73,7 +74,20 @@ def confidence_features(
     around, between = (uniform_filter1d(x, size, mode="nearest") for x in (on, off))
     whole = [1.0, margin(best, rivals), best.features.get("agreement", 0.0), float(best.exact_tempo is not None)]
     constant, ahead, agreement, exact = (np.full(len(seconds), x) for x in whole)
-    return np.column_stack([constant, np.log(p / (1 - p)), support, on, around, between, ahead, agreement, exact])
+    local = np.column_stack([np.log(p / (1 - p)), support, on, around, between])
+    if best.exact_tempo is not None and best.exact_tempo.is_exact:
+        local = _shared(local, seconds, best.exact_tempo)
+    return np.column_stack([constant, local, ahead, agreement, exact])
+
+
+def _shared(local: Floats, seconds: Floats, exact: ExactTempo) -> Floats:
+    """The same evidence, their mean, for all beats on the grid of an exact tempo: they are right or wrong together,
+    however much is played beside some of them. Beats off it, and where the players leave it, keep their own."""
+    steps = (seconds - exact.start) / exact.interval
+    on_grid = np.abs(steps - np.round(steps)) * exact.interval <= DEVIATIONS[1]
+    for first, last in exact.off_grid:
+        on_grid &= (seconds < first) | (seconds >= last)
+    return np.where(on_grid[:, None], local[on_grid].mean(axis=0), local) if on_grid.any() else local
 
 
 def margin(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:

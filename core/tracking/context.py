@@ -6,6 +6,7 @@ Finding beats, detecting a stretch again and looking for doubts all read the sam
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -76,6 +77,8 @@ def build_context(tracks: Sequence[AnalysedTrack], guides: Mapping[str, float] |
     # tracks that the engineer gives no weight are left out of the activation too
     weighted = [t for t, r in zip(usable, ranks, strict=True) if r.weight > 0 or not guides]
     sound = [(t.evidence.bands, t.evidence.pitches) for t in weighted]
-    likely = activation(sound, len(envelope))
-    curve = decoding_curve(envelope, likely)
-    return AnalysisContext(usable, ranks, envelope, SummedEvidence.of(usable), likely, curve, TakeBands(sound))
+    with ThreadPoolExecutor(1) as pool:  # the networks beside the rest
+        pending = pool.submit(activation, sound, len(envelope))
+        summed, bands = SummedEvidence.of(usable), TakeBands(sound)
+        likely = pending.result()
+    return AnalysisContext(usable, ranks, envelope, summed, likely, decoding_curve(envelope, likely), bands)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter1d, uniform_filter1d
+from scipy.ndimage import uniform_filter1d
 
 from core.listening.guides import percussiveness
 from core.listening.track import AnalysedTrack
@@ -71,8 +71,9 @@ class SummedEvidence:
 
 def _peak_near(curve: NDArray[Any], frames: Ints, radius: int = 4) -> Curve:
     """The maximum of ``curve`` within ``radius`` frames of each of ``frames``."""
-    wide = maximum_filter1d(curve, 2 * radius + 1, axis=0)
-    return np.asarray(wide[np.clip(frames, 0, len(curve) - 1)])
+    last = len(curve) - 1
+    around = np.clip(frames, 0, last)[:, None] + np.arange(-radius, radius + 1)
+    return np.asarray(curve[np.clip(around, 0, last)].max(axis=1))
 
 
 def _standardised(x: Curve) -> Curve:
@@ -82,10 +83,14 @@ def _standardised(x: Curve) -> Curve:
 
 def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
     """Mean of ``values`` (frames, n) from each beat to the next; the last as long as the one before."""
-    sums = np.concatenate([np.zeros((1, values.shape[1])), np.cumsum(values, axis=0, dtype=np.float64)])
-    edges = np.append(frames, 2 * frames[-1] - frames[-2])
-    edges = np.clip(edges, 0, len(values))
-    return np.asarray((sums[edges[1:]] - sums[edges[:-1]]) / np.maximum(np.diff(edges), 1)[:, None])
+    edges = np.clip(np.append(frames, 2 * frames[-1] - frames[-2]), 0, len(values))
+    lengths = np.diff(edges)
+    there = lengths > 0  # a track may end before the take does
+    out = np.zeros((len(frames), values.shape[1]))
+    if there.any():
+        sums = np.add.reduceat(values[: edges[-1]], edges[:-1][there], axis=0, dtype=np.float64)
+        out[there] = sums / lengths[there, None]
+    return out
 
 
 def downbeat_evidence(context: AnalysisContext, frames: Ints) -> Curve:

@@ -49,13 +49,14 @@ _FEWEST_INLIERS, _SHORTEST_FIT = 12, 8
 class ExactTempo:
     """Beats at ``start + k * interval`` seconds. ``resultant``: 0 to 1, how closely the attacks stand on
     its subdivisions; ``deviation`` and ``worst_deviation``: seconds within which half, and nine in ten, of the take's
-    segments lie of it."""
+    segments lie of it; ``off_grid``: first and last seconds of those that lie farther off than that allows."""
 
     start: float
     interval: float
     resultant: float
     deviation: float
     worst_deviation: float
+    off_grid: tuple[tuple[float, float], ...] = ()
 
     @property
     def is_exact(self) -> bool:
@@ -121,9 +122,11 @@ def find_exact_tempo(
         slope, start = np.polyfit(position[inliers], times[inliers], 1, w=np.sqrt(weights[inliers]))
         interval = float(slope) * subdivisions
     step = interval / subdivisions
-    deviation, worst_deviation = _deviations(times, weights, start, step)
+    deviations, segments = _deviations(times, weights, start, step)
+    off_grid = tuple(segments[k] for k in np.flatnonzero(deviations > DEVIATIONS[1]))
     start = _on_the_beat(decoding_curve, start, interval, subdivisions, chain)
-    return ExactTempo(start, interval, resultant, deviation, worst_deviation)
+    half, most = np.percentile(deviations, (50, 90)).tolist() if len(deviations) else (np.inf, np.inf)
+    return ExactTempo(start, interval, resultant, half, most, off_grid)
 
 
 def _period(times: Floats, weights: Floats, usual: float, subdivisions: int, around: float) -> tuple[float, float]:
@@ -158,16 +161,17 @@ def _phase(times: Floats, weights: Floats, step: float) -> float:
     return float(turn % 1.0) * step
 
 
-def _deviations(times: Floats, weights: Floats, start: float, step: float) -> tuple[float, float]:
-    """Seconds within which half, and nine in ten, of the take's segments lie of the grid."""
+def _deviations(times: Floats, weights: Floats, start: float, step: float) -> tuple[Floats, list[tuple[float, float]]]:
+    """How many seconds the phase of each of the take's segments lies off the grid, and where they begin and end."""
     turns = weights * np.exp(2j * np.pi * (times - start) / step)
     segment = ((times - times[0]) / _SEGMENT).astype(int)
-    deviations = []
+    deviations, segments = [], []
     for k in range(segment[-1] + 1):
         turns_here = turns[segment == k]
         if len(turns_here) >= _FEWEST:
             deviations.append(abs(np.angle(turns_here.sum())) / (2 * np.pi) * step)
-    return (float(np.median(deviations)), float(np.percentile(deviations, 90))) if deviations else (np.inf, np.inf)
+            segments.append((float(times[0] + k * _SEGMENT), float(times[0] + (k + 1) * _SEGMENT)))
+    return np.array(deviations), segments
 
 
 def _on_the_beat(decoding_curve: Floats, start: float, interval: float, subdivisions: int, chain: Floats) -> float:

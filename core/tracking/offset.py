@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.signal import fftconvolve
 
 from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
@@ -66,6 +65,8 @@ def find_offset(context: AnalysisContext, tempo_map: TempoMap) -> Offset:
 def _mean_under(curve: Floats, frames: NDArray[np.int64], length: int) -> Floats:
     """The mean of a curve at ``frames`` (0 to ``length``), moved by every number of frames: place ``k`` is a move by
     ``k - length``. Frames outside the curve count as nothing."""
+    from scipy.signal import fftconvolve  # takes most of a second to import: only who needs it pays
+
     train = np.zeros(length + 1)
     np.add.at(train, frames, 1.0)
     return np.asarray(fftconvolve(curve, train[::-1]) / max(1, len(frames)))

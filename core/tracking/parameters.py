@@ -101,12 +101,16 @@ CONFIDENCE_WEIGHTS = fitted("confidence")
 #: :func:`core.tracking.confidence.level_features`.
 LEVEL_WEIGHTS = fitted("level")
 #: Fitted, logistic regression: log-odds that every bar line stands on a wrong beat, and that those of a window of
-#: :data:`BARS_IN_WINDOW` bars do, by the gap in nats between the downbeats' evidence and that of the next likely beats.
+#: :data:`BARS_IN_WINDOW` bars do, by the features of :mod:`core.tracking.doubts.bar_evidence`.
 BAR_LINE_WEIGHTS, WINDOW_WEIGHTS = fitted("bar lines"), fitted("windows of bars")
+#: Fitted, logistic regression: log-odds that one of the last beats is wrong or behind the music's end, by
+#: :func:`core.tracking.doubts.about_ends.end_features`.
+END_WEIGHTS = fitted("end")
 #: Chosen: bars that are looked at together.
 BARS_IN_WINDOW = 6
-#: Chosen: a tempo, bar lines, bar lines of some bars that are wrong at least so probably are doubted.
-DOUBTED_LEVEL, DOUBTED_BAR_LINES, DOUBTED_WINDOW = 0.2, 0.2, 0.2
+#: Chosen: the probability of being wrong from which on there is a doubt about the tempo, all bar lines, those of some
+#: bars, the last beats.
+DOUBTED_LEVEL, DOUBTED_BAR_LINES, DOUBTED_WINDOW, DOUBTED_END = 0.2, 0.2, 0.2, 0.2
 #: Chosen: a beat with less confidence than the first may be doubted, and is if a beat beside it has less than the
 #: second; three in four of those between are right (docs/measured.md).
 UNSURE, UNSURE_RUN = 0.8, 0.75

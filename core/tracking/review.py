@@ -30,8 +30,9 @@ Ints = NDArray[np.int64]
 
 #: Frames (100 a second): beats nearer than this are none that can be reviewed.
 _NEAREST = 5
-#: Beats whose intervals differ by less than this are those of one exact tempo, in seconds.
-_EXACT = 2e-4
+#: Beats are those of one exact tempo, but for what was edited, if so large a share of their intervals differs by less
+#: than this from the usual one, in seconds.
+_EXACT, _EXACT_SHARE = 2e-4, 0.9
 #: Supported beats without which lateness of the whole map is not judged, and their least support.
 _FEWEST, _LEAST_SUPPORT = 16, 0.12
 #: A map that lies farther than this from its attacks is doubted, in seconds, where they scatter by less than a share
@@ -63,7 +64,8 @@ def review(
 
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
     hypothesis = rated(frames)
-    if np.ptp(np.diff(beats.seconds)) < _EXACT:
+    intervals = np.diff(beats.seconds)
+    if np.mean(np.abs(intervals - np.median(intervals)) < _EXACT) >= _EXACT_SHARE:
         hypothesis = replace(
             hypothesis,
             exact_tempo=find_exact_tempo(context.tracks, context.ranks, context.decoding_curve, beats.seconds),

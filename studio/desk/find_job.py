@@ -12,11 +12,15 @@ from core.audio import AudioError
 from core.document import Document, WithoutBeats
 from core.editing.obeying import fixed_times, obeying
 from core.formats.smf import MidiError
+from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of
 from core.tracking import NoBeats
+from core.tracking.confidence import SAME_TEMPO
+from core.tracking.doubts.doubt import WHOLE
 from studio.analysis.features import SessionStore, source_of
 from studio.analysis.models import Analysis
 from studio.desk.history import FOUND, keep_aside, record, same_map
+from studio.desk.models import Mark
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
 from studio.jobs.models import Job
@@ -58,6 +62,8 @@ def find(job: Job, report: Report) -> None:
         if now is not None and aside:
             keep_aside(session, found, FOUND, now)
         else:
+            if now is not None:
+                _ask_again(session, now.tempo_map, found)
             step = record(session, found, FOUND)
             step.doubts = len(result.doubts)
             step.save(update_fields=["doubts"])
@@ -66,6 +72,13 @@ def find(job: Job, report: Report) -> None:
         raise Failed(
             "The map was edited while beats were being found. What was found is kept as a version: Check, Steps."
         )
+
+
+def _ask_again(session: Session, before: TempoMap, found: TempoMap) -> None:
+    """What was dismissed about the whole of a map does not hold for one that is counted at another tempo."""
+    intervals = [float(np.median(np.diff(m.beats().seconds))) for m in (before, found)]
+    if abs(np.log(intervals[1] / intervals[0])) > SAME_TEMPO:
+        session.marks.filter(kind=Mark.Kind.FINE, name__in=WHOLE).delete()
 
 
 def _pins(document: Document) -> list[float]:

@@ -38,7 +38,7 @@ def leans(session: Session) -> list[Lean]:
 def _delays(tracks: tuple[Track, ...], rate: int, seconds: float) -> list[float]:
     """The delay of each track behind the others; tracks never change once they are analysed."""
     start = max(0, round((seconds - STRETCH) / 2 * rate))
-    sounds = (audio.read(t.playback, start, STRETCH * rate).mean(axis=1) for t in tracks)
+    sounds = (audio.mono(audio.read(t.playback, start, STRETCH * rate)) for t in tracks)
     found = distance.delays([soxr.resample(x, rate, RATE, quality="MQ") for x in sounds], RATE)
     return [float(seconds) for seconds in found]
 

@@ -113,3 +113,8 @@ def _renumber(data: list[list[Any]], new: Renumber) -> list[list[Any]]:
 
 
 MARKS = StatePiece("marks", _take, _restore, renumber=_renumber)
+
+
+def answer(session: Session, doubt: str) -> None:
+    """A doubt of this kind about the whole take is answered: it is not asked again. The caller makes the step."""
+    Mark.objects.create(session=session, kind=Kind.FINE, name=doubt, start=0.0, end=session.seconds)

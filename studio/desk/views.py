@@ -2,8 +2,9 @@
 
 import math
 import re
-from typing import Any
+from typing import Any, Literal
 
+from django.db import transaction
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.csrf import ensure_csrf_cookie
@@ -29,7 +30,7 @@ from studio.desk.commands import command_json, read_command
 from studio.desk.find_job import FIND
 from studio.desk.grid import change, grid
 from studio.desk.recording import SessionRecording
-from studio.desk.statements import document_of
+from studio.desk.statements import answer, document_of
 from studio.desk.waveform_views import TILE
 from studio.histories import Stale, changed, recorded
 from studio.inputs import LARGEST, Body, Key, read_body, whole
@@ -130,7 +131,8 @@ def the_map(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 class Edit(BaseModel):
-    """An edit: beside these the fields of its command. ``step``: what the page shows; ``had``: it has that grid."""
+    """An edit: beside these the fields of its command. ``step``: what the page shows; ``had``: it has that grid;
+    ``answers``: the kind of doubt about the whole take that this answers, so that it is not asked again."""
 
     model_config = ConfigDict(extra="allow", allow_inf_nan=False)
 
@@ -138,6 +140,7 @@ class Edit(BaseModel):
     had: bool = False
     preview: bool = False
     overrule: bool = False
+    answers: Literal["level", "phase", "bar lines"] | None = None
 
 
 class Undo(Body):
@@ -177,7 +180,10 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     if edited == document.map and applied.document.statements == document.statements:
         return json_response({**_state(session, grid_data), "unchanged": True})
     try:
-        history.record(session, edited, applied.name, session.step_id, applied.document.statements)
+        with transaction.atomic():
+            if arguments.answers:
+                answer(session, arguments.answers)
+            history.record(session, edited, applied.name, session.step_id, applied.document.statements)
     except Stale:
         return json_response({"error": STALE, **_state(_fresh(pk))}, status=409)
     recorded.set(None)  # the answer tells the step together with its map, not a moment before

@@ -39,7 +39,7 @@ def samples_tile(request: HttpRequest, pk: int, tile: int) -> HttpResponse:
     if result:
         found = result.read(track, tile * TILE, TILE)
         return bytes_response(found.mean(axis=1).tobytes(), _lasting(request, result, track))
-    return bytes_response(audio.read(track.playback, tile * TILE, TILE).mean(axis=1).tobytes())
+    return bytes_response(audio.mono(audio.read(track.playback, tile * TILE, TILE)).tobytes())
 
 
 def _lasting(request: HttpRequest, result: Result, track: Track) -> str:

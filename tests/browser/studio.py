@@ -139,7 +139,7 @@ class Browser:
     def watched(self, page):
         """A page of any context, whose errors and requests are counted."""
         page.add_init_script(COUNT_REQUESTS)
-        page.on("pageerror", lambda e: self.errors.append(str(e)))
+        page.on("pageerror", lambda e: self.errors.append(e.stack or str(e)))
         # told by the browser: to be called at each response would cost a fifth of a page
         page.on("console", self._missing)
         page.set_default_timeout(20_000)
@@ -194,6 +194,15 @@ def settled(page):
     quiet(page)
 
 
+def load_anew(page, url):
+    """Load a page though it may be there already: to go to another place on it (after #) would load nothing."""
+    if page.url.partition("#")[0] == url.partition("#")[0]:
+        page.evaluate("(url) => history.replaceState(null, '', url)", url)
+        page.reload()  # a third less work than by way of an empty page
+    else:
+        page.goto(url)
+
+
 @functools.cache
 def _shared():
     """One studio for all classes of this process that leave the sessions as they found them."""
@@ -223,10 +232,10 @@ class SharedDemoCase(TestCase):
     def fresh(self, address="/sessions/3/desk"):
         """A page as somebody has it who was never here. It is one page for all tests: a new one costs seconds."""
         page = self.browser.kept()
+        url = self.studio.url + address
         if page.url.startswith(self.studio.url):
             page.evaluate("localStorage.clear(); sessionStorage.clear()")
-            page.goto("about:blank")  # where only what comes after # differs, nothing would be loaded
-        page.goto(self.studio.url + address)
+        load_anew(page, url)
         if "/desk" in address:
             settled(page)
         return page

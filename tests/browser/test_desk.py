@@ -200,6 +200,24 @@ class Desk(TestCase):
             page.get_by_role("tab", name=stage).first.click()
             page.wait_for_selector(f"#panel >> text={words} >> visible=true")
 
+    def test_an_answer_for_a_part_that_is_gone_is_dropped(self):
+        """Stages are changed faster than panes that load themselves come."""
+        answered = """async () => {
+          const pane = document.createElement("div");
+          pane.setAttribute("hx-get", `/sessions/${desk.facts.id}/panel/guide`);
+          pane.setAttribute("hx-trigger", "renew");
+          document.getElementById("panel").append(pane);
+          htmx.process(pane);
+          const answer = new Promise((done) => pane.addEventListener("htmx:beforeSwap", done));
+          htmx.trigger(pane, "renew");
+          pane.remove();
+          await answer;
+          await new Promise((done) => setTimeout(done, 50));
+          return pane.isConnected;
+        }"""
+        self.assertFalse(self.page.evaluate(answered))
+        self.assertEqual(self.browser.errors, [])
+
     def test_nothing_is_clipped_at_common_sizes(self):
         for width, height in ((1024, 700), (1280, 800), (1920, 1080)):
             self.page.set_viewport_size({"width": width, "height": height})

@@ -12,7 +12,8 @@ import soundfile as sf
 from core.audio.growing import HEADER
 from tests.browser.studio import Browser, Studio, quiet, settled
 
-RATE = 44_100  # of Chromium's fake device
+RATE, BUFFER = 44_100, 441  # of Chromium's fake device
+STEP = 1.001 / 32768
 #: What is sent to the loudspeakers comes back as input, as by a cable; the browser delays it on its way.
 CABLE = """() => {
   const { connect } = AudioNode.prototype, ends = new Map();
@@ -37,6 +38,34 @@ def place_of(piece, whole):
     return at, float(np.max(np.abs(whole[at : at + len(piece)] - piece)))
 
 
+def place_but_for_gaps(piece, whole):
+    """Where a piece begins in a sound, all its samples equal to the step of 16 bits; None where they are not. Between
+    them whole buffers may be missing: the fake device leaves some out on a busy machine."""
+    for k in range(0, 3 * BUFFER, BUFFER):  # the first buffers may have such a gap within
+        at, off = place_of(piece[k : k + BUFFER], whole)
+        if off <= STEP:
+            break
+    else:
+        return None
+    first = shift = at - k
+    while True:
+        there = whole[shift + k :][: len(piece) - k]
+        wrong = np.flatnonzero(np.abs(piece[k : k + len(there)] - there) > STEP)
+        if not len(wrong):
+            return first if len(there) == len(piece) - k else None
+        k += int(wrong[0])
+        near = piece[k : k + 64]
+        later = (shift + n * BUFFER for n in range(1, 20))
+        shift = next((s for s in later if equal_at(s + k, near, whole)), None)
+        if shift is None:
+            return None
+
+
+def equal_at(start, piece, whole):
+    there = whole[start : start + len(piece)]
+    return len(there) == len(piece) and np.abs(there - piece).max() <= STEP
+
+
 class Recording(TestCase):
     @classmethod
     def setUpClass(cls):
@@ -57,10 +86,10 @@ class Recording(TestCase):
         page.get_by_role("tab", name="Record", exact=True).click()
 
     def strokes(self):
-        """A free performance of strokes, as 16-bit samples."""
+        """A free performance of strokes over soft noise, as 16-bit samples; no piece of it is like another."""
         rng = np.random.default_rng(4)
         at = np.cumsum(0.5 + 0.02 * rng.standard_normal(120))
-        x = np.zeros(round(RATE * (at[-1] + 1)))
+        x = 0.003 * rng.standard_normal(round(RATE * (at[-1] + 1)))
         for i, t in enumerate(at):
             n = np.arange(6000)
             x[round(t * RATE) :][:6000] += (0.5 if i % 4 == 0 else 0.3) * rng.standard_normal(6000) * np.exp(-n / 500)
@@ -93,11 +122,13 @@ class Recording(TestCase):
         # before and after the server was away the samples are those that went in, to the step of 16 bits
         places = []
         for second in (1, 6, 10):
-            at, off = place_of(recorded[second * RATE :][: RATE // 2], played)
-            self.assertLessEqual(off, 1.001 / 32768, second)
-            places.append(at - second * RATE)
-        # the fake device itself may leave out some of its buffers of 10 ms
-        self.assertTrue(all(abs(p - places[0]) % 441 == 0 and abs(p - places[0]) < 0.1 * RATE for p in places), places)
+            start = second * RATE
+            at = place_but_for_gaps(recorded[start:][: RATE // 2], played)
+            self.assertIsNotNone(at, second)
+            places.append(at - start)
+        self.assertTrue(
+            all(abs(p - places[0]) % BUFFER == 0 and abs(p - places[0]) < 0.1 * RATE for p in places), places
+        )
         self.assertEqual(browser.errors, [])
 
     def test_a_closed_page_loses_less_than_a_second(self):

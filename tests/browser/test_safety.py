@@ -7,7 +7,7 @@ from unittest import TestCase
 import numpy as np
 import soundfile as sf
 
-from tests.browser.studio import Browser, Studio, quiet, settled
+from tests.browser.studio import Browser, Studio, load_anew, quiet, settled
 
 
 class Safety(TestCase):
@@ -23,8 +23,7 @@ class Safety(TestCase):
 
     def setUp(self):
         self.page = self.browser.kept()
-        self.page.goto("about:blank")
-        self.page.goto(f"{self.studio.url}/sessions/3/desk")
+        load_anew(self.page, f"{self.studio.url}/sessions/3/desk")
         settled(self.page)
 
     def test_levels_turned_while_the_server_is_away_arrive_when_it_is_back(self):

@@ -1,5 +1,6 @@
 """The beat activation: its arithmetic against a reference, what it finds in plain cases, and what it learned on."""
 
+from concurrent.futures import ThreadPoolExecutor
 from unittest import TestCase
 
 import numpy as np
@@ -29,11 +30,15 @@ class Arithmetic(TestCase):
 
     def test_pieces_of_a_long_take_join_without_a_seam(self):
         rng = np.random.default_rng(2)
-        steps = beat_activation._PIECE + 300
+        steps = 2 * beat_activation._PIECE + 300
         x, weight = rng.normal(size=(steps, 2)).astype(np.float32), rng.normal(size=(3, 2, 5)).astype(np.float32)
         whole = beat_activation.convolve(x, weight, np.zeros(3, dtype=np.float32), 64)
         end = beat_activation.convolve(x[-1000:], weight, np.zeros(3, dtype=np.float32), 64)
         np.testing.assert_allclose(whole[-800:], end[-800:], atol=1e-4)
+        with ThreadPoolExecutor(2) as pool:  # side by side
+            np.testing.assert_array_equal(
+                beat_activation.convolve(x, weight, np.zeros(3, dtype=np.float32), 64, pool), whole
+            )
 
     def test_inputs_have_a_row_for_two_frames(self):
         rng = np.random.default_rng(3)

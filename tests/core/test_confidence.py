@@ -11,6 +11,7 @@ from core.listening.track import AnalysedTrack
 from core.tempomap import TempoMap
 from core.tracking import confidence, exact_tempo
 from core.tracking.decoder import posterior
+from core.tracking.hypothesis import TempoHypothesis
 from core.tracking.semi_markov import beat_posterior, transition_costs
 
 
@@ -45,6 +46,17 @@ class Posterior(TestCase):
             prior = rng.uniform(0, 0.3, 4)
             got = beat_posterior(gain, 6, prior, transition_costs(6, 4, 1.5), 1.25)
             np.testing.assert_allclose(got, enumerate_posterior(gain, 6, 9, prior, 1.5), atol=1e-9)
+
+    def test_long_and_loud_takes_keep_to_numbers(self):
+        gain = np.zeros(30_000)
+        gain[20::25] = 400.0  # each beat worth e to the 400
+        gain[9000:20_000] = -3.0
+        got = beat_posterior(gain, 20, np.zeros(12), transition_costs(20, 12, 1.0), 1.25)
+        self.assertTrue(np.isfinite(got).all())
+        self.assertGreater(got[20:9000:25].min(), 0.99)
+        self.assertLess(got[30:9000:25].max(), 0.01)
+        # shorter than one interval there is no chain
+        np.testing.assert_array_equal(beat_posterior(gain[:20], 20, np.zeros(12), np.zeros((12, 12))), 0)
 
     def test_clear_pulses_are_sure_and_noise_is_not(self):
         times = np.arange(100, 5000, 50)
@@ -109,3 +121,50 @@ class ExactTempo(TestCase):
         kept = exact_tempo.straightened(made, self.grid(self.beats))
         self.assertEqual(len(kept.seconds), 2)
         np.testing.assert_allclose(kept.beats().seconds, self.beats, atol=5e-4)
+
+    def test_segments_that_leave_the_grid_are_told(self):
+        self.beats = 0.5 + 0.4 * np.arange(500)
+        self.assertEqual(self.grid(self.beats).off_grid, ())
+        bent = self.beats.copy()
+        bent[-20:] += 0.02
+        grid = self.grid(bent)
+        self.assertTrue(grid.is_exact)
+        self.assertTrue(grid.off_grid)
+        self.assertGreater(grid.off_grid[0][0], self.beats[-45])
+
+
+class Together(TestCase):
+    """Beats of an exact tempo are right or wrong together."""
+
+    def confidence(self, seconds, exact):
+        posteriors = np.full(len(seconds), 0.98)
+        posteriors[40:60] = 0.01  # a fill on everything but the beat
+        curve = np.zeros(round(100 * seconds[-1]) + 300)
+        curve[np.round(100 * seconds).astype(int)] = np.where(posteriors > 0.5, 0.95, 0.1)
+        best = TempoHypothesis(
+            np.round(100 * seconds).astype(np.int64), 120.0, 5.0, 1.0, 0.0, 0.0, {"agreement": 0.9}, exact_tempo=exact
+        )
+        support = np.where(posteriors > 0.5, 1.0, 0.0)
+        features = confidence.confidence_features(posteriors, support, curve, seconds, best, [])
+        return confidence.confidence_of(features)
+
+    def test_a_fill_makes_none_of_them_less_sure_and_a_free_player_s_it_does(self):
+        seconds = 1 + 0.5 * np.arange(200)
+        exact = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.0, 0.001)
+        together, alone = self.confidence(seconds, exact), self.confidence(seconds, None)
+        self.assertAlmostEqual(np.ptp(together), 0.0, delta=0.02)
+        self.assertLess(alone[40:60].max(), alone[70:].min() - 0.02)
+
+    def test_an_even_map_under_free_players_hides_nothing(self):
+        seconds = 1 + 0.5 * np.arange(200)
+        strays = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.02, 0.04)
+        found = self.confidence(seconds, strays)
+        self.assertLess(found[40:60].max(), found[70:].min() - 0.02)
+
+    def test_a_beat_off_the_grid_and_one_where_nobody_keeps_it_stand_for_themselves(self):
+        seconds = 1 + 0.5 * np.arange(200)
+        seconds[45] += 0.1
+        exact = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.0, 0.001, off_grid=((24.0, 26.2),))
+        found = self.confidence(seconds, exact)
+        apart = np.flatnonzero(found < found[100] - 0.02)
+        self.assertEqual(apart.tolist(), [45, 46, 47, 48, 49, 50])

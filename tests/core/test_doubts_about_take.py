@@ -9,9 +9,9 @@ from core.document.commands import Downbeat
 from core.tempomap import TempoMap
 from core.tracking import bars, confidence
 from core.tracking.candidate import MapCandidate
-from core.tracking.doubts import about_take
+from core.tracking.doubts import about_take, bar_evidence
 from core.tracking.hypothesis import agreement, score_hypothesis
-from core.tracking.parameters import HYPOTHESIS_WEIGHTS, USUAL_RANGE
+from core.tracking.parameters import DOUBTED_WINDOW, HYPOTHESIS_WEIGHTS, USUAL_RANGE, WINDOW_WEIGHTS
 
 
 def pulses(frames, height=1.0, count=3000):
@@ -100,8 +100,8 @@ class Doubted(TestCase):
         )
 
     def test_bar_lines_without_evidence_are_doubted_and_clear_ones_are_not(self):
-        clear = np.full(len(self.frames), -2.0)
-        clear[::4] = 2.0
+        clear = np.full(len(self.frames), -3.0)
+        clear[::4] = 3.0
         self.assertEqual(about_take.bar_lines(self.map, self.candidate(clear)), [])
         wrong = np.roll(clear, 1)
         (doubt,) = about_take.bar_lines(self.map, self.candidate(wrong))
@@ -123,6 +123,42 @@ class Doubted(TestCase):
                 found = about_take.off_beat(None, self.map, self.candidate(evidence))
                 self.assertEqual([d.kind for d in found], kinds)
 
+
+class BarEvidence(TestCase):
+    """Bars of four with 2 nats more on their first beat than elsewhere."""
+
+    def setUp(self):
+        self.evidence = np.full(160, -1.0)
+        self.evidence[::4] = 1.0
+        self.downs = np.arange(0, 160, 4)
+
+    def doubted(self, downs):
+        return [
+            w.first
+            for w in bar_evidence.windows(downs, 4, self.evidence)
+            if about_take.probability(WINDOW_WEIGHTS, **w.features) > DOUBTED_WINDOW
+        ]
+
     def test_gaps_are_differences_of_means(self):
         evidence = np.tile([3.0, 1.0, 2.0, 0.0], 5)
-        np.testing.assert_allclose(about_take.evidence_gaps(np.arange(0, 20, 4), 4, evidence), [2, 1, 3])
+        gaps = bar_evidence.evidence_gaps(np.arange(0, 20, 4), 4, evidence)
+        np.testing.assert_allclose(gaps, [2, 1, 3])
+        self.assertEqual(bar_evidence.line_features(gaps), {"gap": 1.0, "next": 2.0})
+        self.assertEqual(bar_evidence.line_features(gaps[:1]), {"gap": 2.0, "next": 2.0})
+
+    def test_a_few_bars_that_sound_otherwise_are_no_doubt_among_many_clear_ones(self):
+        self.evidence *= 4
+        self.evidence[80:104] = np.roll(self.evidence[80:104], 2)
+        self.assertEqual(self.doubted(self.downs), [])
+
+    def test_after_an_odd_bar_on_the_wrong_beat_all_is_doubted_and_before_it_nothing(self):
+        self.evidence *= 4
+        wrong = np.concatenate([np.arange(0, 80, 4), np.arange(82, 160, 4)])  # a bar of two that is not there
+        found = self.doubted(wrong)
+        self.assertEqual(found[-1], len(wrong) - 6)
+        self.assertGreater(found[0], 14)
+
+    def test_a_run_ends_at_a_bar_of_another_length(self):
+        downs = np.array([0, 4, 8, 12, 14, 18, 22, 26])
+        features = [w.features for w in bar_evidence.windows(downs, 4, self.evidence[:30])]
+        self.assertEqual([round(float(np.exp(f["bars"]))) for f in features], [1, 4, 4])

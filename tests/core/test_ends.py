@@ -8,7 +8,10 @@ import numpy as np
 from core.listening.attacks import NONE
 from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
+from core.tracking.doubts.about_ends import end_features
+from core.tracking.doubts.about_take import probability
 from core.tracking.ends import widened
+from core.tracking.parameters import DOUBTED_END, END_WEIGHTS
 
 
 class Widened(TestCase):
@@ -48,3 +51,16 @@ class Widened(TestCase):
 
     def test_too_little_to_compare_with(self):
         self.assertEqual(widened(self.frames, slice(10, 14), [self.player()], self.curve), slice(10, 14))
+
+
+class LastBeats(TestCase):
+    def wrong(self, confidence, support):
+        return probability(END_WEIGHTS, **end_features(np.array(confidence), np.array(support)))
+
+    def test_they_are_doubted_where_they_are_less_sure_than_the_rest_and_nothing_marks_them(self):
+        self.assertGreater(self.wrong([0.97] * 40 + [0.9, 0.6, 0.3], [0.7] * 41 + [0.2, 0.0]), 0.5)
+        self.assertGreaterEqual(self.wrong([0.97] * 42 + [0.6], [0.7] * 43), DOUBTED_END)
+
+    def test_dense_music_is_no_less_sure_at_its_end(self):
+        self.assertLess(self.wrong([0.3] * 43, [0.6] * 43), DOUBTED_END)
+        self.assertLess(self.wrong([0.97] * 43, [0.7] * 42 + [0.3]), DOUBTED_END)

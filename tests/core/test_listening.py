@@ -7,10 +7,11 @@ from unittest import TestCase
 import librosa
 import numpy as np
 import soundfile as sf
-from scipy.signal import oaconvolve
+from scipy.signal import get_window, oaconvolve
 
 from core import audio
 from core.audio.peaks import LEVELS, PeakMaker
+from core.audio.windows import periodic_hann
 from core.listening import attacks, spectrum
 from core.listening.track import analyse_track
 
@@ -242,3 +243,9 @@ class Drawn(TestCase):
             for k in (0, 1, len(levels[size]) - 1):
                 part = x[k * size : (k + 1) * size]
                 np.testing.assert_allclose(levels[size][k] / 32767, [part.min(), part.max()], atol=2e-5)
+
+
+class Windows(TestCase):
+    def test_the_window_of_spectra_is_scipy_s_periodic_one(self):
+        for size in (1024, 1023):
+            np.testing.assert_allclose(periodic_hann(size), get_window("hann", size), atol=1e-7)

@@ -54,7 +54,13 @@ class Tried(TestCase):
     def test_a_remedy_that_fits_worse_is_not_offered(self):
         doubt = Doubt("weak", 20.0, 24.0, 9, 34, LISTEN, "…", [Remedy("off", c.Nudge(36, 0.09))])
         (tried,) = trusted([doubt], on(self.truth), self.recording, USUAL_RANGE)
-        self.assertEqual(tried.remedies, [])
+        self.assertEqual((tried.remedies, tried.choices), ([], []))
+
+    def test_how_the_take_is_counted_stays_a_choice_though_it_fits_no_better(self):
+        half, same = Remedy("half the tempo", c.Ratio("1:2")), Remedy("nothing", c.Shift(0.0))
+        doubt = Doubt("level", 0.0, 70.0, 1, 0, LISTEN, "…", [half, same])
+        (tried,) = trusted([doubt], on(self.truth), self.recording, USUAL_RANGE)
+        self.assertEqual((tried.remedies, tried.choices), ([], [half]))  # what changes nothing is none
 
     def test_nor_one_that_contradicts_what_was_said(self):
         wrong = do(on(self.truth), c.Downbeat(1)).map
@@ -62,7 +68,7 @@ class Tried(TestCase):
         doubt = Doubt("bar lines", 0.5, 70.0, 1, 0, LISTEN, "…", [Remedy("back", c.Downbeat(-1))])
         for said, offered in (((), 1), ((BarLine(at),), 0)):
             (tried,) = trusted([doubt], on(wrong, *said), self.recording, USUAL_RANGE)
-            self.assertEqual(len(tried.remedies), offered)
+            self.assertEqual((len(tried.remedies), tried.choices), (offered, []))
 
     def test_following_first_remedies_never_goes_in_circles(self):
         document = do(on(self.truth), c.Ratio("2:1"), c.Downbeat(1), recording=self.recording)

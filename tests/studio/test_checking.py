@@ -8,7 +8,7 @@ import numpy as np
 
 from core.document.commands import Ratio
 from core.tracking.doubts.doubt import Doubt, Remedy
-from studio.desk import history
+from studio.desk import find_job, history
 from studio.desk.find_job import FIND
 from studio.desk.models import Mark
 from studio.jobs.models import Job
@@ -236,6 +236,32 @@ class Doubts(Checking):
         np.testing.assert_allclose(self.times, before, atol=0.004)
         kinds = [d["kind"] for d in self.client.get(f"{self.url}/doubts").json()["list"]]
         self.assertNotIn("late", kinds)
+
+    def test_another_way_to_count_is_one_key_away_and_not_asked_again(self):
+        level = Doubt("level", 0.0, 70.0, 1, 0, 2, "…", [Remedy("half the tempo", HALF)])
+        before = self.times
+        with mock.patch("studio.desk.doubt_views.review", return_value=(np.ones(len(before)), [level])):
+            (row,) = self.client.get(f"{self.url}/doubts").json()["list"]
+            (choice,) = row["remedies"]
+            self.assertEqual((choice["number"], choice["choice"]), (1, "first"))
+            self.edit(**json.loads(choice["json"]))
+            self.assertLess(len(self.times), 0.6 * len(before))
+            self.assertEqual(self.client.get(f"{self.url}/doubts").json()["list"], [])
+            # one step: undo takes back the answer, too
+            self.state = self.post(f"{self.url}/undo", by=-1, step=self.state["step"]).json()
+            np.testing.assert_array_equal(self.times, before)
+            self.assertEqual(len(self.client.get(f"{self.url}/doubts").json()["list"]), 1)
+
+    def test_a_search_that_counts_otherwise_asks_again(self):
+        marks, found = self.session_.marks.filter(kind=Mark.Kind.FINE), self.session_.tempo_map
+        self.post(f"{self.url}/mark", kind="fine", name="level", stretch=[0, 1000])
+        self.post(f"{self.url}/mark", kind="fine", name="weak", stretch=[10, 12])
+        find_job._ask_again(self.session_, found, found)
+        self.assertEqual(marks.count(), 2)
+        self.edit(kind="ratio", ratio="2:1")
+        self.session_.refresh_from_db()
+        find_job._ask_again(self.session_, found, self.session_.tempo_map)
+        self.assertEqual([m.name for m in marks], ["weak"])
 
     def same(self):
         found = self.client.get(f"{self.url}/doubts").json()["list"]

@@ -10,9 +10,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 from scipy import fft
-from scipy.signal import get_window
 
 from core.audio import Samples
+from core.audio.windows import periodic_hann
 from core.reshaping.sources import SampleSource
 
 #: Seconds a frame lasts, about; frames overlap fourfold.
@@ -32,7 +32,7 @@ class TonalPart:
         self.rate, self.channels, self.frames = source.rate, source.channels, source.frames
         self.size = int(2 ** np.round(np.log2(_FRAME * source.rate)))
         self.hop = self.size // _OVERLAP
-        self.window = get_window("hann", self.size).astype(np.float32)
+        self.window = periodic_hann(self.size)
         self.along = 2 * round(_LONG * source.rate / self.hop / 2) + 1
         self.across = 2 * round(_WIDE * self.size / source.rate / 2) + 1
         self._pieces: dict[int, Samples] = {}

@@ -15,9 +15,9 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 from scipy import fft
-from scipy.signal import get_window
 
 from core.audio import Samples
+from core.audio.windows import periodic_hann
 from core.reshaping.engines.path import Floats, Path
 from core.reshaping.sources import SampleSource
 
@@ -40,7 +40,7 @@ def by_partials(source: SampleSource, path: Path) -> Iterator[Samples]:
     size = frame_length(source.rate)
     hop = size // _OVERLAP
     first, last = round(path.target[0]), round(path.target[-1])
-    window = get_window("hann", size).astype(np.float32)
+    window = periodic_hann(size)
     scale = np.float32(1 / (_OVERLAP * np.mean(window**2)))
     # centres of frames from one before the first sample that is wanted to one behind the last
     centres = np.arange(first - size // 2, last + size // 2 + hop, hop, dtype=np.int64)

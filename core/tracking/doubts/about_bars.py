@@ -6,10 +6,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.document.commands import AreBars, Downbeat, SetMeter
-from core.tracking.doubts.about_take import evidence_gaps
+from core.tracking.doubts.about_take import probability
+from core.tracking.doubts.bar_evidence import windows
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, beats_later
 from core.tracking.doubts.map_view import MapView, runs
 from core.tracking.parameters import BARS_IN_WINDOW, DOUBTED_WINDOW, UNSURE, WINDOW_WEIGHTS
+
+#: Confidence under which a slow-down or a hold may have begun; its first beats are not unsure enough for a doubt.
+_LESS_SURE = 0.9
 
 
 def odd_bars(view: MapView) -> list[Doubt]:
@@ -32,7 +36,7 @@ def odd_bars(view: MapView) -> list[Doubt]:
 def _slower(view: MapView, downs: NDArray[np.intp], main: int, a: int, b: int) -> list[Remedy]:
     """A remedy for a bar with too many beats where they are unsure: the players slowed down or held one, and the map
     counted on."""
-    run = next(((i, j) for i, j in runs(view.confidence < UNSURE, join=2) if i < b and j >= a - main), None)
+    run = next(((i, j) for i, j in runs(view.confidence < _LESS_SURE, join=2) if i < b and j >= a - main), None)
     if run is None:
         return []
     opens, closes = downs[downs <= min(run[0], a)], downs[downs > max(run[1], a)]
@@ -59,11 +63,10 @@ def contested(view: MapView) -> list[Doubt]:
         return out
     flagged = np.zeros(len(downs), dtype=bool)
     which = np.zeros(len(downs), dtype=int)
-    for k in range(len(downs) - BARS_IN_WINDOW + 1):
-        gaps = evidence_gaps(downs[k : k + BARS_IN_WINDOW], main, evidence)
-        if 1 / (1 + np.exp(-WINDOW_WEIGHTS["constant"] - WINDOW_WEIGHTS["gap"] * gaps.min())) > DOUBTED_WINDOW:
-            flagged[k : k + BARS_IN_WINDOW] = True
-            which[k : k + BARS_IN_WINDOW] = int(np.argmin(gaps)) + 1
+    for window in windows(downs, main, evidence):
+        if probability(WINDOW_WEIGHTS, **window.features) > DOUBTED_WINDOW:
+            flagged[window.first : window.last] = True
+            which[window.first : window.last] = int(np.argmin(window.gaps)) + 1
     for i, j in runs(flagged, join=2):
         by = int(np.bincount(which[i : j + 1]).argmax())
         a, b = int(downs[i]), int(min(downs[j] + main - 1, len(view.seconds) - 1))

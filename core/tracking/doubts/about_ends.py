@@ -5,19 +5,24 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from core.document.commands import Remove
 from core.listening.rates import FRAME_RATE
+from core.tracking.doubts.about_take import probability
 from core.tracking.doubts.doubt import LISTEN, LOOK, Doubt, Remedy
 from core.tracking.doubts.map_view import MapView
 from core.tracking.ends import loudness
+from core.tracking.parameters import DOUBTED_END, END_WEIGHTS
+
+Floats = NDArray[np.float64]
 
 #: Fewest beats of a map whose ends are looked at.
 _FEWEST = 8
 #: Beats before the first and after the last beat from which on something that sounds there is a doubt.
 _BEFORE, _AFTER = 1.2, 0.6
-#: Last beats with less support, or less confidence, are weak.
-_WEAK_SUPPORT, _WEAK_CONFIDENCE = 0.25, 0.8
+#: Beats that are the last ones; bounds of a confidence, so that log-odds stay finite.
+LAST, _BOUNDS = 3, (0.01, 0.99)
 #: The doubt about the end reaches so many of its last beat's lengths on, or so many seconds behind what sounds.
 _LATER, _BEHIND = 1.25, 0.1
 #: How high the onset envelope rises at an attack of the music, and how loud it is, as a share of the usual loudness.
@@ -35,7 +40,7 @@ def about_ends(view: MapView) -> list[Doubt]:
     if begins < view.seconds[0] - _BEFORE * gap:
         words = "Something sounds before the first beat: a count-in, or music that the map leaves out?"
         out.append(replace(view.doubt("end", 0, 0, LOOK, words), start=begins))
-    weak_end = view.support[-3:].min() < _WEAK_SUPPORT or float(view.confidence[-3:].min()) < _WEAK_CONFIDENCE
+    weak_end = probability(END_WEIGHTS, **end_features(view.confidence, view.support)) >= DOUBTED_END
     more = goes_on > view.seconds[-1] + _AFTER * gap
     if weak_end or more:
         words = (
@@ -44,12 +49,21 @@ def about_ends(view: MapView) -> list[Doubt]:
             else "The last beats are uncertain: does the music end earlier?"
         )
         out_with_it = Remedy("take the last beat out", Remove(int(view.index[-1])))
-        last = view.doubt("end", n - 3, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
+        last = view.doubt("end", n - LAST, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
         # there may be one beat more just as well, and later, as music slows down at its end
         out.append(
             replace(last, end=max(last.end, goes_on + _BEHIND, float(view.seconds[-1] + _LATER * view.intervals[-1])))
         )
     return out
+
+
+def end_features(confidence: Floats, support: Floats) -> dict[str, float]:
+    """What tells whether the last beats are right: by how much the ``least`` sure of them is less sure than beats of
+    this take usually are (log-odds), and the least ``support`` by attacks. ``confidence``, ``support``: of all beats.
+    """
+    likely = np.clip(confidence, *_BOUNDS)
+    odds = np.log(likely / (1 - likely))
+    return {"least": float(odds[-LAST:].min() - np.median(odds)), "support": float(support[-LAST:].min())}
 
 
 def _music_outside(view: MapView) -> tuple[float, float]:

@@ -15,6 +15,7 @@ from core.tempomap import TempoMap
 from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import SAME_TEMPO, level_features
 from core.tracking.context import AnalysisContext
+from core.tracking.doubts.bar_evidence import evidence_gaps, line_features
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, about_all, beats_later
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import TempoHypothesis, rate
@@ -43,14 +44,15 @@ _RATIOS = (
 )
 
 
-def _probability(weights: dict[str, float], **features: float) -> float:
+def probability(weights: dict[str, float], **features: float) -> float:
+    """0 to 1, from weights that were fitted by logistic regression and the features they belong to."""
     z = weights["constant"] + sum(weights[name] * value for name, value in features.items())
     return float(1 / (1 + np.exp(-z)))
 
 
 def wrong_level(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
     """How probably the take is counted at a wrong tempo."""
-    return _probability(LEVEL_WEIGHTS, **level_features(best, rivals))
+    return probability(LEVEL_WEIGHTS, **level_features(best, rivals))
 
 
 def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Doubt]:
@@ -119,20 +121,13 @@ def faint(context: AnalysisContext, tempo_map: TempoMap, best: TempoHypothesis, 
     return [about_all("phase", tempo_map, LISTEN, words, remedies)]
 
 
-def evidence_gaps(downbeats: NDArray[np.int64], beats: int, evidence: Floats) -> Floats:
-    """By how much the downbeats' evidence exceeds that of each other beat of the bar, ``(beats - 1,)``, in nats."""
-    own = evidence[downbeats].mean()
-    others = [evidence[(downbeats + by)[downbeats + by < len(evidence)]] for by in range(1, beats)]
-    return np.array([own - (o.mean() if len(o) else -np.inf) for o in others])
-
-
 def bar_lines(tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:
     """Every bar line may stand on another beat of the bar."""
     downs, beats = candidate.division.downbeats, candidate.division.beats
     if beats < 2 or len(downs) < _FEWEST_BARS:
         return []
     found = evidence_gaps(downs, beats, candidate.evidence)
-    p = _probability(BAR_LINE_WEIGHTS, gap=float(found.min()))
+    p = probability(BAR_LINE_WEIGHTS, **line_features(found))
     if p < DOUBTED_BAR_LINES:
         return []
     shifts = [int(k) + 1 for k in np.argsort(found)[:2]]

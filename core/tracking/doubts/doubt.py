@@ -32,7 +32,8 @@ class Remedy:
 class Doubt:
     """``kind``: weak, jump, no-attack, beside, meter, downbeat, end, hold, or about the whole take one of
     :data:`WHOLE`. ``start`` and ``end`` in seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a
-    sentence."""
+    sentence; ``remedies`` fit the recording better than the map as it is, ``choices`` do not, but may be meant all the
+    same: only who knows the music can tell."""
 
     kind: str
     start: float
@@ -42,6 +43,7 @@ class Doubt:
     severity: int
     reason: str
     remedies: list[Remedy] = field(default_factory=list)
+    choices: list[Remedy] = field(default_factory=list)
 
     def to_json(self) -> dict[str, Any]:
         return asdict(self)

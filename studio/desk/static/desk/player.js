@@ -6,7 +6,8 @@ import { AHEAD as LIMITER_DELAY } from "./limiter.js";
 import { clocked } from "../studio/clock.js";
 import { getJson, note, tryJson } from "../studio/server.js";
 
-const AHEAD = 12; // blocks kept loaded in front
+const AHEAD = 12; // blocks kept loaded in front while it plays
+const RESTING = 3; // and while it stands still: enough to start at once
 const QUANTUM = 128; // frames that the audio thread makes at once
 const MOST = 48; // blocks held in all
 
@@ -230,7 +231,7 @@ export class Player extends EventTarget {
     const last = Math.ceil((this.facts.seconds * this.facts.rate) / this.facts.block) - 1;
     const here = Math.floor(this.at / this.facts.block);
     const out = [];
-    for (let n = here; n <= Math.min(last, here + AHEAD); n++) out.push(n);
+    for (let n = here; n <= Math.min(last, here + (this.playing ? AHEAD : RESTING)); n++) out.push(n);
     // and where playing may jump to
     const there = this.order
       ? [this.turns[this.order.item]?.start, this.turns[this.order.next]?.start]

@@ -1,0 +1,64 @@
+"""What tells whether bar lines stand on the right beat: how clearly the beats they stand on sound like downbeats."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.tracking.parameters import BARS_IN_WINDOW
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+
+def evidence_gaps(downbeats: Ints, beats: int, evidence: Floats) -> Floats:
+    """By how much the downbeats' evidence exceeds that of each other beat of the bar, ``(beats - 1,)``, in nats."""
+    own = evidence[downbeats].mean()
+    others = [evidence[(downbeats + by)[downbeats + by < len(evidence)]] for by in range(1, beats)]
+    return np.array([own - (o.mean() if len(o) else -np.inf) for o in others])
+
+
+def line_features(gaps: Floats) -> dict[str, float]:
+    """What tells whether all bar lines are right: the ``gap`` to the other beat that sounds most like a downbeat, and
+    to the ``next`` one, in nats. ``gaps``: from :func:`evidence_gaps`, one at least."""
+    two = np.sort(gaps)[:2]
+    return {"gap": float(two[0]), "next": float(two[-1])}
+
+
+@dataclass(frozen=True)
+class Window:
+    """Bars ``first`` to before ``last`` (numbers of downbeats), ``gaps`` within them, and the ``features`` that tell
+    whether their bar lines are right."""
+
+    first: int
+    last: int
+    gaps: Floats
+    features: dict[str, float]
+
+
+def windows(downbeats: Ints, beats: int, evidence: Floats) -> Iterator[Window]:
+    """All :data:`core.tracking.parameters.BARS_IN_WINDOW` bars in a row.
+
+    A few bars alone can mislead: one chord that is held over a bar line is enough. So the run of equal bars around them
+    counts, too: its two gaps (``run`` and ``next``, see :func:`line_features`) and the natural logarithm of its number
+    of ``bars``.
+    """
+    run = _runs(downbeats, beats)
+    around = {}
+    for k in np.unique(run).tolist():
+        inside = downbeats[run == k]
+        of = line_features(evidence_gaps(inside, beats, evidence))
+        around[k] = {"run": of["gap"], "next": of["next"], "bars": float(np.log(len(inside)))}
+    for k in range(len(downbeats) - BARS_IN_WINDOW + 1):
+        gaps = evidence_gaps(downbeats[k : k + BARS_IN_WINDOW], beats, evidence)
+        features = {"gap": float(gaps.min()), **around[int(run[k + BARS_IN_WINDOW // 2])]}
+        yield Window(k, k + BARS_IN_WINDOW, gaps, features)
+
+
+def _runs(downbeats: Ints, beats: int) -> Ints:
+    """Which run of equal bars each bar is in, counted from 0. A bar of another length is a run by itself."""
+    odd = np.diff(downbeats, append=downbeats[-1] + beats) != beats
+    return np.cumsum(odd | np.concatenate([[False], odd[:-1]]))
