@@ -8,10 +8,7 @@ BIN := .venv/bin
 PARALLEL ?= 3
 RUN_TESTS := .venv/bin/python manage.py test --parallel $(PARALLEL)
 
-# What is compiled is compiled once, before several processes want it.
-WARM_UP := .venv/bin/python -m tests.warm_up
-
-.PHONY: look-ready setup setup-tests demo test test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
+.PHONY: look-ready setup setup-tests demo test warm-up test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
 
 # ---- what runs the product
 
@@ -63,12 +60,16 @@ node_modules/.tests: node_modules/.ready
 /usr/share/sonic-pi/samples:
 	$$(test $$(id -u) = 0 || echo sudo) sh -c 'apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -q -y --no-install-recommends sonic-pi-samples' || true
 
-test: setup-tests lint test-scripts /usr/bin/chromium /usr/share/sonic-pi/samples
-	$(WARM_UP)
+test: setup-tests /usr/bin/chromium /usr/share/sonic-pi/samples
+	@$(MAKE) --no-print-directory --jobs 2 --output-sync warm-up lint test-scripts
 	$(RUN_TESTS) tests
 
+# What is compiled or made for all tests is made once, before several processes want it.
+warm-up: setup-tests
+	$(BIN)/python -m tests.warm_up demo
+
 test-core: setup-tests
-	$(WARM_UP)
+	$(BIN)/python -m tests.warm_up
 	$(RUN_TESTS) tests.core
 
 test-browser: setup-tests /usr/bin/chromium

@@ -5,7 +5,10 @@ Kept in ``build/tests`` by the content of everything in ``core`` and ``studio``,
 
 import fcntl
 import hashlib
+import os
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
@@ -40,3 +43,16 @@ def made_once(name: str, make: Callable[[Path], None]) -> Path:
             make(partial)
             partial.replace(target)
     return target
+
+
+def demo_studio() -> Path:
+    """A folder with the demo sessions as their command makes them. Servers get a copy each."""
+    return made_once("demo-studio", _make_demo)
+
+
+def _make_demo(folder: Path) -> None:
+    for command in (["migrate", "-v0"], ["demo"]):
+        environment = {**os.environ, "DIACHRON_DATA": str(folder)}
+        subprocess.run(
+            [sys.executable, "manage.py", *command], cwd=ROOT, env=environment, check=True, capture_output=True
+        )

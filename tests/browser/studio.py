@@ -17,9 +17,8 @@ from unittest import TestCase
 import numpy as np
 from playwright.sync_api import sync_playwright
 
-from tests.shared import made_once
+from tests.shared import ROOT, demo_studio
 
-ROOT = Path(__file__).resolve().parents[2]
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
     "--no-sandbox",
@@ -38,19 +37,6 @@ def free_port():
         return s.getsockname()[1]
 
 
-def _make_demo(folder: Path) -> None:
-    for command in (["migrate", "-v0"], ["demo"]):
-        environment = {**os.environ, "DIACHRON_DATA": str(folder)}
-        subprocess.run(
-            [sys.executable, "manage.py", *command], cwd=ROOT, env=environment, check=True, capture_output=True
-        )
-
-
-def _demo() -> Path:
-    """A folder with the demo sessions as their command makes them: once for all tests, each gets a copy."""
-    return made_once("demo-studio", _make_demo)
-
-
 class Studio:
     """``serve`` on a folder of its own; can be killed and started again on the same folder."""
 
@@ -64,7 +50,7 @@ class Studio:
 
     def start(self):
         if self.demo and not (self.folder / "demo-made").exists():
-            shutil.copytree(_demo(), self.folder, dirs_exist_ok=True)
+            shutil.copytree(demo_studio(), self.folder, dirs_exist_ok=True)
         command = [sys.executable, "manage.py", "serve", "--port", str(self.port), "--workers", "1"]
         command += ["--demo"] if self.demo else []
         self.log = (self.folder / "log.txt").open("ab")
@@ -94,7 +80,7 @@ class Studio:
         return None
 
     def kill_worker(self):
-        until = time.monotonic() + 20
+        until = time.monotonic() + 90
         while not (pid := self.worker()):
             if time.monotonic() > until:
                 raise RuntimeError("there is no worker")
@@ -142,7 +128,7 @@ class Browser:
         page.on("pageerror", lambda e: self.errors.append(e.stack or str(e)))
         # told by the browser: to be called at each response would cost a fifth of a page
         page.on("console", self._missing)
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(90_000)  # nothing takes so long, but where other work holds up the machine
         return page
 
     def _missing(self, message):
@@ -185,7 +171,7 @@ IS_QUIET = """() => new Promise((done) => requestAnimationFrame(() => requestAni
 def quiet(page):
     """Wait until everything asked for has come and is drawn."""
     page.wait_for_timeout(120)  # longer than anything on the page gathers events before it asks
-    page.wait_for_function(IS_QUIET, timeout=60_000)
+    page.wait_for_function(IS_QUIET)
 
 
 def settled(page):

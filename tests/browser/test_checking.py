@@ -18,7 +18,7 @@ class Checking(SharedDemoCase):
 
     def asked(self):
         """The doubts are those of the map shown."""
-        self.page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
+        self.page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')")
 
     @property
     def times(self):
@@ -49,7 +49,7 @@ class Checking(SharedDemoCase):
         self.edited(lambda: self.page.keyboard.press("d"))  # at double tempo half is a remedy that fits better
         before = self.times
         step = self.page.evaluate("desk.step")
-        self.page.wait_for_function("s => document.body.dataset.doubts?.startsWith(`${s}:`)", arg=step, timeout=60_000)
+        self.page.wait_for_function("s => document.body.dataset.doubts?.startsWith(`${s}:`)", arg=step)
         self.page.locator("[data-remedy]").first.hover()
         self.page.wait_for_function("desk.before !== null")
         self.page.mouse.move(400, 500)

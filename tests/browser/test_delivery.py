@@ -54,7 +54,7 @@ class Delivery(TestCase):
         told = bundle.locator("li").all_inner_texts()
         bundle.get_by_role("button", name="Make the bundle").click()
         link = bundle.get_by_role("link", name="Get the ZIP")
-        link.wait_for(timeout=60_000)
+        link.wait_for()
         with page.expect_download() as download:
             link.click()
         path = self.saved(download)
@@ -74,15 +74,15 @@ class Delivery(TestCase):
         whole = page.locator("#archive form")
         whole.get_by_role("button", name="Archive the session").click()
         with page.expect_download() as download:
-            whole.get_by_role("link", name="Get the ZIP").click(timeout=60_000)
+            whole.get_by_role("link", name="Get the ZIP").click()
         path = self.saved(download)
         facts = "[desk.grid.time, desk.grid.bar, desk.facts.tracks.map((t) => t.name), document.title]"
         before = page.evaluate(facts)
         page.goto(self.studio.url)
         settled(page)
         page.locator("#choose").set_input_files(path)
-        page.wait_for_url("**/sessions/*/desk", timeout=60_000)
-        page.wait_for_function("globalThis.desk?.step && desk.facts.tracks.every((t) => t.analysed)", timeout=60_000)
+        page.wait_for_url("**/sessions/*/desk")
+        page.wait_for_function("globalThis.desk?.step && desk.facts.tracks.every((t) => t.analysed)")
         self.assertNotIn("/sessions/2/", page.url)
         page.reload()
         settled(page)
@@ -114,7 +114,7 @@ class Delivery(TestCase):
         page.evaluate(
             drop, [["Monday at the quay", "Tuesday in the loft"], base64.b64encode(sound.getvalue()).decode()]
         )
-        page.wait_for_function("!globalThis.stays", timeout=30_000)  # with several sessions the list is shown again
+        page.wait_for_function("!globalThis.stays")  # with several sessions the list is shown again
         settled(page)
         titles = page.locator(".title").all_inner_texts()
         self.assertIn("Monday at the quay", titles)

@@ -32,7 +32,7 @@ class Desk(TestCase):
         sf.write(cls.folder / "hat.wav", strokes(times + 0.25, level=0.3), 44_100)
         cls.drop(cls.page, ["kick.wav", "hat.wav"], cls.studio.url)
         cls.page.wait_for_url("**/desk")
-        cls.page.wait_for_function("globalThis.desk?.grid", timeout=60_000)
+        cls.page.wait_for_function("globalThis.desk?.grid")
         settled(cls.page)
 
     @classmethod

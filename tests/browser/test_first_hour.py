@@ -13,7 +13,7 @@ class FirstHour(SharedDemoCase):
 
     def test_the_tour_makes_real_edits_that_undo_takes_back(self):
         page = self.page = self.fresh("/sessions/3/desk#tour")
-        page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+        page.wait_for_function("document.body.dataset.doubts")
         self.step(1)
         page.evaluate(AXE)
         self.assertEqual(page.evaluate(VIOLATIONS), [])

@@ -131,7 +131,7 @@ class Following(TestCase):
         self.pane("Parts")
         page.evaluate("desk.go(desk.grid.time[desk.grid.bar.indexOf(3)])")
         page.locator("[data-keyboard=simulated]").click()
-        page.wait_for_function("desk.parts.keyboard.messages.length >= 12", timeout=30_000)
+        page.wait_for_function("desk.parts.keyboard.messages.length >= 12")
         page.locator("[data-keyboard=stop]").click()
         self.wait_for_parts(before + 1)
         found = self.starts()
@@ -147,7 +147,7 @@ class Following(TestCase):
         page, before = self.page, self.counted()
         self.pane("Chords")
         page.get_by_role("button", name="Find the chords").click()
-        page.wait_for_function("desk.chords.data?.at.length > 20", timeout=90_000)
+        page.wait_for_function("desk.chords.data?.at.length > 20")
         text = page.evaluate("desk.chords.data.text")
         # what was played, bar by bar from bar 5 on: see core/demo/boathouse.py
         at = page.evaluate(
@@ -189,11 +189,11 @@ class Following(TestCase):
         page.locator("#order button[name=hold]").first.click()
         page.wait_for_selector("#order button[name=hold][aria-pressed=true]")
         page.locator("[data-do=play-order]").click()
-        page.wait_for_function("desk.player.order?.round === 1", timeout=20_000)  # it goes round
+        page.wait_for_function("desk.player.order?.round === 1")  # it goes round
         page.locator("[data-keyboard=note]").click()
         page.wait_for_function("desk.player.order?.leaving")
         page.wait_for_selector("#order-told >> text=leaving at the next bar line; then Harbour")
-        page.wait_for_function("desk.player.order?.item === 1", timeout=20_000)
+        page.wait_for_function("desk.player.order?.item === 1")
         page.wait_for_selector("[data-turn='1'].now")
         page.keyboard.press("u")
         page.wait_for_function("desk.player.order === null")

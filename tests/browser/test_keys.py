@@ -41,7 +41,7 @@ class Keys(SharedDemoCase):
         self.assertTrue(all(own for _, own in commands))
         page.evaluate("desk.select(desk.grid.index(20))")
         page.wait_for_selector("#bar-number", state="attached")
-        page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+        page.wait_for_function("document.body.dataset.doubts")
         shown = page.evaluate("[...document.querySelectorAll('[data-do]')].map((b) => [b.dataset.do, b.title])")
         self.assertGreater(len(shown), 40)
         names = dict(commands)
@@ -103,7 +103,7 @@ class Keys(SharedDemoCase):
 
     def test_a_doubt_is_pinned_as_it_is_by_its_button(self):
         page = self.page
-        page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+        page.wait_for_function("document.body.dataset.doubts")
         page.keyboard.press("j")
         self.edited(lambda: page.locator("[data-doubt][aria-current] [data-do=pin]").click())
         self.assertGreater(len(page.evaluate("desk.grid.pins")), 0)

@@ -64,7 +64,7 @@ class Newcomers(SharedDemoCase):
         self.within(1)
 
     def test_hear_the_first_place_that_may_be_wrong(self):
-        self.page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+        self.page.wait_for_function("document.body.dataset.doubts")
         self.hands.key("j")
         self.hands.key("g")
         self.page.wait_for_function("desk.player.playing && desk.player.seconds > 5")
@@ -104,7 +104,7 @@ class Newcomers(SharedDemoCase):
         self.hands.press("tab", "Follow")
         self.hands.press("tab", "Chords")
         self.hands.press("button", "Find the chords")
-        self.page.wait_for_function("desk.chords.data?.at.length > 20", timeout=90_000)
+        self.page.wait_for_function("desk.chords.data?.at.length > 20")
         self.within(3)
 
     def test_get_the_tempo_map_as_a_midi_file(self):
@@ -132,11 +132,11 @@ class Newcomers(SharedDemoCase):
         self.page.wait_for_url("**/desk*")
         settled(self.page)
         self.hands.choose("Input", "simulated")
-        self.page.wait_for_function("desk.recording.input.isOpen", timeout=30_000)
+        self.page.wait_for_function("desk.recording.input.isOpen")
         self.hands.press("button", "Record")
-        self.page.wait_for_function("desk.recording.pass?.frames > 8 * desk.facts.rate", timeout=30_000)
+        self.page.wait_for_function("desk.recording.pass?.frames > 8 * desk.facts.rate")
         self.hands.press("button", "Stop")
-        self.page.wait_for_function("desk.step", timeout=60_000)
+        self.page.wait_for_function("desk.step")
         self.within(4)
         made = self.page.evaluate("desk.facts.id")
         self.page.goto(self.studio.url)

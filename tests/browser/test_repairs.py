@@ -18,7 +18,7 @@ class Repairs(TestCase):
             page = browser.page()
             page.goto(f"{studio.url}/sessions/3/desk")
             settled(page)
-            page.wait_for_function("document.body.dataset.doubts", timeout=60_000)
+            page.wait_for_function("document.body.dataset.doubts")
             right = repairs.marks(repairs.grid_of(page))
             for name, actions, spoiled, repaired in repairs.run(page):
                 with self.subTest(name):

@@ -188,7 +188,7 @@ class Reshaping(SharedDemoCase):
         page.get_by_label("Track that follows").select_option(label="Squeezebox")
         page.get_by_label("Track that leads").select_option(label="Hammered dulcimer")
         page.get_by_role("button", name="Link the tracks").click()
-        page.wait_for_function("document.body.dataset.clock === 'result'", timeout=60_000)
+        page.wait_for_function("document.body.dataset.clock === 'result'")
         page.get_by_role("heading", name="Squeezebox follows Hammered dulcimer").wait_for()
         page.get_by_role("button", name="Take back").last.click()
         self.on("recording")

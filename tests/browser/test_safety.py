@@ -58,7 +58,7 @@ class Safety(TestCase):
         page.wait_for_function("document.querySelector('#uploading progress')?.value > 0.2")
         self.studio.kill()
         self.studio.start()
-        page.wait_for_function("desk.facts.tracks.some((t) => t.name === 'long take')", timeout=60_000)
+        page.wait_for_function("desk.facts.tracks.some((t) => t.name === 'long take')")
         track = page.evaluate("desk.facts.tracks.find((t) => t.name === 'long take').id")
         source = self.folder / "sessions" / "3" / str(track) / "source.wav"
         self.assertTrue(source.read_bytes() == file.read_bytes())  # no need to print them

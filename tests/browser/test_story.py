@@ -14,6 +14,11 @@ from core.demo import boathouse
 from core.demo.files import write_tracks
 from tests.browser.studio import Browser, Studio, quiet, settled
 
+#: Remembers that the progress of uploads was shown: it may be over before a test can look.
+KEEP_PROGRESS = """() => new MutationObserver(() => {
+  if (document.querySelector("#uploading progress")) sessionStorage.progress = "shown";
+}).observe(document.body, { childList: true, subtree: true })"""
+
 
 class Story(TestCase):
     @classmethod
@@ -46,9 +51,10 @@ class Story(TestCase):
         self.assertEqual(self.browser.errors, [])
 
     def gather(self, page):
+        page.evaluate(KEEP_PROGRESS)
         page.set_input_files("#choose", [str(f) for f in self.files])
-        page.wait_for_selector("#uploading progress")
-        page.wait_for_url("**/desk", timeout=60_000)
+        page.wait_for_url("**/desk")
+        self.assertEqual(page.evaluate("sessionStorage.progress"), "shown")
         page.wait_for_selector("#jobs .job progress")
         self.studio.kill_worker()  # at once: on a busy machine the page settles later than the work ends
         settled(page)
@@ -56,7 +62,7 @@ class Story(TestCase):
 
     def find(self, page):
         page.wait_for_function("desk.grid && desk.grid.length > 100", timeout=150_000)
-        page.wait_for_function("document.body.dataset.busy === 'no'", timeout=60_000)
+        page.wait_for_function("document.body.dataset.busy === 'no'")
         found = np.array(page.evaluate("desk.grid.time"))
         truth = self.performance.truth.beats().seconds
         truth = truth[truth > self.performance.first_beat - 0.01]
@@ -75,7 +81,7 @@ class Story(TestCase):
 
     def hear(self, page):
         page.keyboard.press("Space")
-        page.wait_for_function("desk.player.playing && desk.player.at > desk.facts.rate / 2", timeout=10_000)
+        page.wait_for_function("desk.player.playing && desk.player.at > desk.facts.rate / 2")
         page.wait_for_function("document.getElementById('play').classList.contains('on')")
         page.keyboard.press("Space")
         page.wait_for_function("!desk.player.playing")
