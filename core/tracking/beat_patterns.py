@@ -103,9 +103,19 @@ def _weights() -> dict[str, Floats]:
 def read_pattern(inputs: Floats) -> tuple[float, NDArray[np.float64]]:
     """How much a chain looks like the pulse one counts (nats, to be compared with other chains of the same take), and
     each beat's log-odds to open a bar. ``inputs``: from :meth:`TakeBands.along`."""
+    levels, opens = _read(inputs)
+    return float(levels.mean()), opens
+
+
+def pattern_levels(inputs: Floats) -> NDArray[np.float64]:
+    """How much the chain looks like that pulse at each of its beats, ``(beats,)``, in nats."""
+    return _read(inputs)[0]
+
+
+def _read(inputs: Floats) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     w = _weights()
     x = np.maximum((inputs - w["middle"]) / w["spread"] @ w["dense"] + w["dense_bias"], 0)
     for k, (weight, bias) in enumerate(zip(w["conv"], w["conv_bias"], strict=True)):
         x = x + np.maximum(convolve(x, weight, bias, 2**k), 0)
-    level, opens = (x @ w["last"] + w["last_bias"]).T
-    return float(level.mean()), opens.astype(np.float64)
+    levels, opens = (x @ w["last"] + w["last_bias"]).T.astype(np.float64)
+    return levels, opens

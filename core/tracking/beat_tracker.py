@@ -26,6 +26,7 @@ from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
 from core.tracking.hypothesis import TempoHypothesis, rate
 from core.tracking.off_beats import keep_phase
 from core.tracking.parameters import USUAL_RANGE
+from core.tracking.pattern_margin import pattern_margin
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
 from core.tracking.tempo_candidates import tempo_hypotheses
 
@@ -70,7 +71,8 @@ def track_beats(
     exact = best.hypothesis.exact_tempo
     tempo_map = straightened(best.map, exact) if exact else best.map
     activation, seconds = context.beat_activation[:, 0], tempo_map.beats().seconds
-    features = confidence_features(posteriors[kept], best.support, activation, seconds, ranked[0], ranked[1:])
+    patterns = pattern_margin(context.bands, np.round(seconds * FRAME_RATE))
+    features = confidence_features(posteriors[kept], best.support, activation, seconds, ranked[0], ranked[1:], patterns)
     confidence = confidence_of(features)
     progress("Looking for other readings", 0.8)
     others = alternatives(context, best, rivals, options.meter is None)

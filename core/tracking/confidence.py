@@ -1,4 +1,5 @@
-"""Confidence: how probably each beat is right, from its posterior, its attack, the activation and the whole take."""
+"""Confidence: how probably each beat is right, from its posterior, its attack, the activation, patterns, and the whole
+take."""
 
 from __future__ import annotations
 
@@ -53,6 +54,7 @@ def confidence_features(
     seconds: Floats,
     best: TempoHypothesis,
     rivals: Sequence[TempoHypothesis],
+    patterns: Floats,
 ) -> Floats:
     """What speaks for each beat, ``(beats, features)``, in the order of
     :data:`core.tracking.parameters.CONFIDENCE_WEIGHTS`.
@@ -65,19 +67,32 @@ def confidence_features(
         How likely beats are, 100 frames a second.
     best, rivals
         The hypothesis that these beats are, and the others.
+    patterns : (beats,)
+        By how much the pattern around each beat exceeds its rivals' (:func:`core.tracking.pattern_margin`).
     """
     p = np.clip(posteriors, *_POSTERIORS)
     on = _maximum_near(activation, seconds)
     middles = (seconds[1:] + seconds[:-1]) / 2
     off = _maximum_near(activation, np.append(middles, middles[-1] if len(middles) else seconds[-1]))
     size = min(2 * _AROUND + 1, max(1, len(seconds)))
-    around, between = (uniform_filter1d(x, size, mode="nearest") for x in (on, off))
-    whole = [1.0, margin(best, rivals), best.features.get("agreement", 0.0), float(best.exact_tempo is not None)]
-    constant, ahead, agreement, exact = (np.full(len(seconds), x) for x in whole)
-    local = np.column_stack([np.log(p / (1 - p)), support, on, around, between])
+    around, between, thirds = (
+        uniform_filter1d(x, size, mode="nearest") for x in (on, off, _at_thirds(activation, seconds))
+    )
+    level = level_features(best, rivals)
+    whole = [
+        1.0,
+        level["margin"],
+        level["agreement"],
+        float(best.exact_tempo is not None),
+        level["pattern"],
+        best.features.get("log_odds", 0.0),
+        float(np.log(60 / best.bpm)),
+    ]
+    constant, *of_take = (np.full(len(seconds), x) for x in whole)
+    local = np.column_stack([np.log(p / (1 - p)), support, on, around, between, thirds, patterns])
     if best.exact_tempo is not None and best.exact_tempo.is_exact:
         local = _shared(local, seconds, best.exact_tempo)
-    return np.column_stack([constant, local, ahead, agreement, exact])
+    return np.column_stack([constant, local, *of_take])
 
 
 def _shared(local: Floats, seconds: Floats, exact: ExactTempo) -> Floats:
@@ -115,9 +130,17 @@ def level_features(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> 
     }
 
 
-def _maximum_near(activation: Floats, seconds: Floats) -> Floats:
-    """The highest activation within 30 ms of each time."""
-    frames = np.round(seconds * FRAME_RATE).astype(np.int64)[:, None] + np.arange(-3, 4)
+def _at_thirds(activation: Floats, seconds: Floats) -> Floats:
+    """The higher activation at one and at two thirds of each beat, within 20 ms."""
+    if len(seconds) < 2:
+        return np.zeros(len(seconds))
+    gaps = np.diff(seconds, append=2 * seconds[-1] - seconds[-2])
+    return np.maximum(*(_maximum_near(activation, seconds + gaps * share, 2) for share in (1 / 3, 2 / 3)))
+
+
+def _maximum_near(activation: Floats, seconds: Floats, radius: int = 3) -> Floats:
+    """The highest activation within ``radius`` hundredths of a second of each time."""
+    frames = np.round(seconds * FRAME_RATE).astype(np.int64)[:, None] + np.arange(-radius, radius + 1)
     return np.asarray(activation[np.clip(frames, 0, len(activation) - 1)].max(axis=1))
 
 

@@ -114,5 +114,6 @@ DOUBTED_LEVEL, DOUBTED_BAR_LINES, DOUBTED_WINDOW, DOUBTED_END = 0.2, 0.2, 0.2, 0
 #: Chosen: a beat with less confidence than the first may be doubted, and is if a beat beside it has less than the
 #: second; three in four of those between are right (docs/measured.md).
 UNSURE, UNSURE_RUN = 0.8, 0.75
-#: Chosen: the median confidence under which the take as a whole is doubted.
-UNSURE_TAKE = 0.6
+#: Chosen: the median confidence under which the take as a whole is doubted; of such takes in the fitting set four in
+#: five are wrong in a third of their places or more.
+UNSURE_TAKE = 0.75

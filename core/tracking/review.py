@@ -22,6 +22,7 @@ from core.tracking.downbeats import downbeat_evidence
 from core.tracking.exact_tempo import find_exact_tempo
 from core.tracking.hypothesis import TempoHypothesis, rate
 from core.tracking.parameters import FEWEST_BEATS, USUAL_RANGE
+from core.tracking.pattern_margin import pattern_margin
 from core.tracking.placement import PlacedBeats, place_on_attacks
 
 Floats = NDArray[np.float64]
@@ -74,9 +75,9 @@ def review(
         rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= FEWEST_BEATS
     ]
     placed = place_on_attacks(context, beats.seconds)
-    likely = posterior(context.decoding_curve, frames)
+    likely, patterns = posterior(context.decoding_curve, frames), pattern_margin(context.bands, frames)
     features = confidence_features(
-        likely, placed.support, context.beat_activation[:, 0], beats.seconds, hypothesis, others
+        likely, placed.support, context.beat_activation[:, 0], beats.seconds, hypothesis, others, patterns
     )
     confidence = confidence_of(features)
     evidence = downbeat_evidence(context, frames)

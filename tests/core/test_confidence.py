@@ -145,7 +145,7 @@ class Together(TestCase):
             np.round(100 * seconds).astype(np.int64), 120.0, 5.0, 1.0, 0.0, 0.0, {"agreement": 0.9}, exact_tempo=exact
         )
         support = np.where(posteriors > 0.5, 1.0, 0.0)
-        features = confidence.confidence_features(posteriors, support, curve, seconds, best, [])
+        features = confidence.confidence_features(posteriors, support, curve, seconds, best, [], np.zeros(len(seconds)))
         return confidence.confidence_of(features)
 
     def test_a_fill_makes_none_of_them_less_sure_and_a_free_player_s_it_does(self):

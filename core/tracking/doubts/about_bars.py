@@ -9,11 +9,14 @@ from core.document.commands import AreBars, Downbeat, SetMeter
 from core.tracking.doubts.about_take import probability
 from core.tracking.doubts.bar_evidence import windows
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, beats_later
-from core.tracking.doubts.map_view import MapView, runs
+from core.tracking.doubts.map_view import MapView, log_odds, runs
 from core.tracking.parameters import BARS_IN_WINDOW, DOUBTED_WINDOW, UNSURE, WINDOW_WEIGHTS
 
-#: Confidence under which a slow-down or a hold may have begun; its first beats are not unsure enough for a doubt.
-_LESS_SURE = 0.9
+#: By how many nats the beats of a slow-down or a hold are less sure than those of their take usually are; its first
+#: ones are not unsure enough for a doubt.
+_LESS_SURE = 2.4
+#: A beat counts as so sure at most.
+_SURE = 0.999
 
 
 def odd_bars(view: MapView) -> list[Doubt]:
@@ -36,11 +39,16 @@ def odd_bars(view: MapView) -> list[Doubt]:
 def _slower(view: MapView, downs: NDArray[np.intp], main: int, a: int, b: int) -> list[Remedy]:
     """A remedy for a bar with too many beats where they are unsure: the players slowed down or held one, and the map
     counted on."""
-    run = next(((i, j) for i, j in runs(view.confidence < _LESS_SURE, join=2) if i < b and j >= a - main), None)
+    run = next(((i, j) for i, j in runs(_less_sure(view.confidence), join=2) if i < b and j >= a - main), None)
     if run is None:
         return []
     opens, closes = downs[downs <= min(run[0], a)], downs[downs > max(run[1], a)]
     return _held_remedy(view, int(opens[-1]), int(closes[0]), main) if len(opens) and len(closes) else []
+
+
+def _less_sure(confidence: NDArray[np.float64]) -> NDArray[np.bool_]:
+    odds = log_odds(confidence, _SURE)
+    return np.asarray(odds < np.median(odds) - _LESS_SURE)
 
 
 def _held_remedy(view: MapView, first: int, last: int, main: int) -> list[Remedy]:

@@ -11,7 +11,7 @@ from core.document.commands import Remove
 from core.listening.rates import FRAME_RATE
 from core.tracking.doubts.about_take import probability
 from core.tracking.doubts.doubt import LISTEN, LOOK, Doubt, Remedy
-from core.tracking.doubts.map_view import MapView
+from core.tracking.doubts.map_view import MapView, log_odds
 from core.tracking.ends import loudness
 from core.tracking.parameters import DOUBTED_END, END_WEIGHTS
 
@@ -21,8 +21,8 @@ Floats = NDArray[np.float64]
 _FEWEST = 8
 #: Beats before the first and after the last beat from which on something that sounds there is a doubt.
 _BEFORE, _AFTER = 1.2, 0.6
-#: Beats that are the last ones; bounds of a confidence, so that log-odds stay finite.
-LAST, _BOUNDS = 3, (0.01, 0.99)
+#: Beats that are the last ones; a beat counts as so sure at most.
+LAST, _SURE = 3, 0.99
 #: The doubt about the end reaches so many of its last beat's lengths on, or so many seconds behind what sounds.
 _LATER, _BEHIND = 1.25, 0.1
 #: How high the onset envelope rises at an attack of the music, and how loud it is, as a share of the usual loudness.
@@ -61,8 +61,7 @@ def end_features(confidence: Floats, support: Floats) -> dict[str, float]:
     """What tells whether the last beats are right: by how much the ``least`` sure of them is less sure than beats of
     this take usually are (log-odds), and the least ``support`` by attacks. ``confidence``, ``support``: of all beats.
     """
-    likely = np.clip(confidence, *_BOUNDS)
-    odds = np.log(likely / (1 - likely))
+    odds = log_odds(confidence, _SURE)
     return {"least": float(odds[-LAST:].min() - np.median(odds)), "support": float(support[-LAST:].min())}
 
 

@@ -89,6 +89,13 @@ def nearest_attack_remedy(view: MapView, i: int) -> list[Remedy]:
     ]
 
 
+def log_odds(confidence: Floats, most: float) -> Floats:
+    """Nats by which each beat is likelier right than wrong, so that two of them can be compared; none is surer than
+    ``most``, nor surer to be wrong."""
+    likely = np.clip(confidence, 1 - most, most)
+    return np.asarray(np.log(likely / (1 - likely)))
+
+
 def runs(flags: NDArray[np.bool_], join: int = 1) -> list[tuple[int, int]]:
     """First and last place of each run of flags; runs less than ``join`` apart are one."""
     out: list[tuple[int, int]] = []
