@@ -4,9 +4,9 @@
 PYTHON ?= $(shell command -v python3.11 || command -v python3 || echo python3)
 PORT ?= 8020
 BIN := .venv/bin
-# Tests run side by side, two more than there are cores: many wait for a page or a worker.
-PARALLEL ?= 4
-RUN_TESTS := .venv/bin/python manage.py test --testrunner tests.runner.Runner --parallel $(PARALLEL)
+# Tests run side by side, one more than there are cores: some wait for a browser or a worker.
+PARALLEL ?= 3
+RUN_TESTS := .venv/bin/python manage.py test --parallel $(PARALLEL)
 
 .PHONY: look-ready setup setup-tests demo test warm-up test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
 

@@ -52,12 +52,20 @@ def place_of(piece, whole):
     return at, float(np.max(np.abs(whole[at : at + len(piece)] - piece)))
 
 
-def equal_pieces(recorded, played, size=1000, every=12_000, look=RATE // 2):
-    """The share of short pieces of a recording that stand near their place in what was played, to the step of 16 bits."""
-    first, _ = place_of(recorded[: RATE // 2], played)
-    starts = np.arange(0, len(recorded) - size, every)
-    near = (played[max(0, first + k - look) : first + k + size + look] for k in starts)
-    return float(np.mean([place_of(recorded[k : k + size], x)[1] <= STEP for k, x in zip(starts, near, strict=True)]))
+def equal_pieces(recorded, played, size=1000, every=12_000, back=RATE // 2, on=5 * RATE):
+    """The share of short pieces of a recording that stand in what was played, to the step of 16 bits, each near where
+    the one before it stands."""
+    shift, equal = place_of(recorded[: RATE // 2], played)[0], []
+    for k in range(0, len(recorded) - size, every):
+        left = max(0, shift + k - back)
+        there = played[left : shift + k + size + on]
+        if len(there) < size:
+            break
+        at, off = place_of(recorded[k : k + size], there)
+        equal.append(off <= STEP)
+        if equal[-1]:
+            shift = left + at - k
+    return float(np.mean(equal))
 
 
 class Recording(TestCase):
@@ -82,7 +90,9 @@ class Recording(TestCase):
     def strokes(self):
         """A free performance of strokes over soft noise, as 16-bit samples; no piece of it is like another."""
         rng = np.random.default_rng(4)
-        at = np.cumsum(0.5 + 0.02 * rng.standard_normal(120))
+        at = np.cumsum(
+            0.5 + 0.02 * rng.standard_normal(480)
+        )  # four minutes: the device begins before the page is ready
         x = 0.003 * rng.standard_normal(round(RATE * (at[-1] + 1)))
         for i, t in enumerate(at):
             n = np.arange(6000)

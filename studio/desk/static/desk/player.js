@@ -4,7 +4,7 @@
 import { stereoFactors } from "./levels.js";
 import { AHEAD as LIMITER_DELAY } from "./limiter.js";
 import { clocked } from "../studio/clock.js";
-import { getJson, note, tryJson } from "../studio/server.js";
+import { getJson, Latest, note, tryJson } from "../studio/server.js";
 
 const AHEAD = 12; // blocks kept loaded in front while it plays
 const RESTING = 3; // and while it stands still: enough to start at once
@@ -30,6 +30,7 @@ export class Player extends EventTarget {
     this.turns = [];
     this.bars = 0; // count-in
     this.clickLevel = 0.7;
+    this.latestClick = new Latest(); // an older map's click must not come after a newer one's
     this.jumps = 0;
     this.clickPan = 0;
     this.pace = 1;
@@ -147,14 +148,16 @@ export class Player extends EventTarget {
 
   /** The map's click, or that of another step to compare by ear. */
   async refreshClick(step) {
-    const click = await tryJson(`/sessions/${this.facts.id}/click${step ? `?step=${step}` : ""}`);
+    const click = await this.latestClick.read(`/sessions/${this.facts.id}/click${step ? `?step=${step}` : ""}`);
     if (!click) return;
     this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds: soundsOf(click) });
   }
 
   /** A click at a steady tempo from the playhead on, where there is no map yet. */
   async steadyClick(bpm) {
-    const click = await tryJson(`/sessions/${this.facts.id}/click?bpm=${bpm}&from=${this.at / this.facts.rate}`);
+    const click = await this.latestClick.read(
+      `/sessions/${this.facts.id}/click?bpm=${bpm}&from=${this.at / this.facts.rate}`,
+    );
     if (!click) return;
     this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds: soundsOf(click) });
     this.play();

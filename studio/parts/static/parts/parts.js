@@ -2,7 +2,7 @@
 // Parts on the desk: their notes in the lanes, what makes them change, and the event by which the panel tells of it.
 
 import { INK, SANS } from "../desk/palette.js";
-import { getJson, tryJson } from "../studio/server.js";
+import { getJson, Latest } from "../studio/server.js";
 import { Keyboard } from "./keyboard.js";
 import { Roll } from "./roll.js";
 
@@ -13,6 +13,7 @@ export class Parts {
   constructor(desk) {
     this.desk = desk;
     this.notes = new Map(); // part -> {start, end, pitch, velocity, low, high}
+    this.latest = new Latest(); // an answer that comes late must not bring back notes of before
     this.roll = new Roll(desk);
     this.keyboard = new Keyboard(desk);
     document.body.addEventListener("parts-changed", () => this.changed());
@@ -33,7 +34,7 @@ export class Parts {
   async follow() {
     const { desk } = this;
     if (desk.step === null || !desk.facts.parts.length) return;
-    const found = await tryJson(`/sessions/${desk.facts.id}/parts`);
+    const found = await this.latest.read(`/sessions/${desk.facts.id}/parts`);
     if (!found) return;
     this.step = found.step;
     this.notes.clear();
