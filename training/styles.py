@@ -1,8 +1,8 @@
 """The usual tempo of each style of the accompaniment generator, and how many beats people count in its bars.
 
 Each style is played at its usual tempo, so that the networks learn the beat that people count. Some files write a bar
-of two beats as four and say so in a comment ("double the tempo"). If a file gives a tempo, that one is used. All other
-tempos are common practice, from memory. Styles that people count in two different ways are left out.
+of two beats as four and note it in a comment ("double the tempo"). A tempo that a file gives is used. All other tempos
+are common practice, from memory. Styles that people count in two different ways are left out.
 """
 
 from __future__ import annotations
