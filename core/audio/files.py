@@ -116,6 +116,8 @@ def read(path: Path, start: int, count: int) -> Samples:
 
 def mono(block: Samples) -> NDArray[np.float32]:
     """The mean of a block's channels, ``(frames,)``; numpy's own takes twenty times as long over so few."""
+    if block.shape[1] == 1:
+        return block[:, 0]
     total = block[:, 0]
     for channel in range(1, block.shape[1]):
         total = total + block[:, channel]

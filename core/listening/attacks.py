@@ -97,11 +97,7 @@ def _largest_rise(size: NDArray[Any], steps: int, fraction: float) -> tuple[int,
         for i in range(_SMOOTH + s * _STEP, _SMOOTH + (s + 1) * _STEP):
             total += size[i] - size[i - _SMOOTH]
         held[s] = total
-    for s in range(steps - 1, 0, -1):
-        largest = held[s]
-        for i in range(max(0, s - _HOLD), s):
-            largest = max(largest, held[i])
-        held[s] = largest
+    _hold(held)
     gain, at = -1.0, min(_RISE_STEPS, steps - 1)
     for s in range(_RISE_STEPS, steps):
         g = held[s] - held[s - _RISE_STEPS]
@@ -116,6 +112,25 @@ def _largest_rise(size: NDArray[Any], steps: int, fraction: float) -> tuple[int,
     while s > 0 and held[s - 1] > level:
         s -= 1
     return s, held[at] / (before + 1e-9)
+
+
+@njit(cache=True, nogil=True, fastmath={"nnan", "nsz"})
+def _hold(levels: NDArray[Any]) -> None:
+    """Put in place of each level the largest of it and the :data:`_HOLD` before it.
+
+    By van Herk and Gil-Werman: of blocks as long as what is looked at, maxima from the left and from the right; each
+    window is the right part of one block and the left part of the next.
+    """
+    width, count = _HOLD + 1, len(levels)
+    from_right = levels.copy()
+    for s in range(count - 2, -1, -1):
+        if (s + 1) % width:
+            from_right[s] = max(from_right[s], from_right[s + 1])
+    for s in range(1, count):
+        if s % width:
+            levels[s] = max(levels[s], levels[s - 1])
+    for s in range(_HOLD, count):
+        levels[s] = max(levels[s], from_right[s - _HOLD])
 
 
 def place(signal: Samples, seconds: Floats, offset: float = 0.0) -> Floats:

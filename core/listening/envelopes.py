@@ -15,20 +15,12 @@ Floats = NDArray[np.float64]
 LEAST_FLUX = 0.15
 #: Total rise of partials that a soft note's start reaches at least: a held pad alone reaches a third of it.
 LEAST_PARTIAL_FLUX = 0.4
-#: Percentiles: of the strongest attacks, of a strong one.
-_STRONGEST, _STRONG = 99.5, 98
+#: The percentile of a strong attack.
+_STRONG = 98
 #: Where an envelope stops, strong attacks being 1.
 _MOST = 1.5
 #: Seconds of the local mean above which new partials, and peaks, rise.
 _PARTIAL_MEAN, _PEAK_MEAN = 0.6, 0.4
-
-
-def percussiveness(flux: Frames) -> float:
-    """How strongly a track's strongest attacks rise over all bands at once: drums 4 to 6, a bow under 1.
-
-    The 99.5th percentile of the flux summed over all ranges. ``flux``: ``(frames, ranges)``.
-    """
-    return float(np.percentile(flux.sum(axis=1), _STRONGEST)) if len(flux) else 0.0
 
 
 def flux_envelope(flux: Frames) -> Frames:

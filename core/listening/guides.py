@@ -63,18 +63,13 @@ def no_guide(name: str) -> GuideRank:
     return GuideRank(name, 0.0, 0.0, 0.0, _NO_ATTACKS)
 
 
-def percussiveness(track: AnalysedTrack) -> float:
-    """How strongly the track's strongest attacks rise over all bands at once: drums 4 to 6, a bow under 1."""
-    return envelopes.percussiveness(track.evidence.flux)
-
-
 def onset_envelope(track: AnalysedTrack, frames: int) -> Envelope:
     """How strongly something new starts at each of ``frames`` frames, about 0 to 1.
 
     Of percussive tracks the attacks at their placed times, as narrow bumps. The softer the track, the more its flux and
     new partials count instead, as bows and voices change pitch without an attack.
     """
-    soft = float(np.clip(1 - percussiveness(track) / _PERCUSSIVE, 0, 1))
+    soft = float(np.clip(1 - track.evidence.percussiveness / _PERCUSSIVE, 0, 1))
     envelope = np.zeros(frames)
     at = np.round(track.attacks.seconds * FRAME_RATE).astype(int)
     inside = (at >= 0) & (at < frames)
@@ -113,19 +108,24 @@ def rank_guides(tracks: Sequence[AnalysedTrack], given: Mapping[str, float] | No
             regular.append(0.0)
             continue
         envelope = onset_envelope(track, len(track.evidence))
-        clear.append(percussiveness(track) / (percussiveness(track) + _PERCUSSIVE))
+        struck = track.evidence.percussiveness
+        clear.append(struck / (struck + _PERCUSSIVE))
         regular.append(float(np.clip(periodicity(envelope)[_REGULAR_LAGS].max(), 0, 1)))
     raw = np.array(clear) ** 2 * (_IRREGULAR + np.array(regular))
     raw *= [_FAR_WEIGHT if role_of(t) in _FAR else 1.0 for t in tracks]
     weight = raw / raw.sum() if raw.sum() > 0 else np.full(len(raw), 1 / max(1, len(raw)))
-    if given:
-        named = np.array([max(0.0, given.get(t.name, 0.0)) for t in tracks])
-        if named.sum() > 0:
-            weight = named / named.sum()
+    if (named := given_weights(tracks, given)) is not None:
+        weight = named
     return [
         GuideRank(t.name, float(w), c, r, _reason(c, r, n))
         for t, w, c, r, n in zip(tracks, weight, clear, regular, count, strict=True)
     ]
+
+
+def given_weights(tracks: Sequence[AnalysedTrack], given: Mapping[str, float] | None) -> Envelope | None:
+    """The engineer's weights of the tracks (by name), with a sum of 1; None where they give none."""
+    named = np.array([max(0.0, (given or {}).get(t.name, 0.0)) for t in tracks])
+    return named / named.sum() if named.sum() > 0 else None
 
 
 def _reason(clear: float, regular: float, attacks: int) -> str:

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from core.listening.envelopes import percussiveness
 from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
 
@@ -71,7 +70,7 @@ def sound_of(evidence: Evidence) -> Sound:
     total = level.sum(axis=1)
     loudest = float(np.percentile(total, 99))
     held = float(np.median(total)) / loudest if loudest > 0 else 0.0
-    punch = float(np.nan_to_num(percussiveness(evidence.flux)))
+    punch = float(np.nan_to_num(evidence.percussiveness))
     return Sound(punch, float(share[0]), float(share[2]), held)
 
 

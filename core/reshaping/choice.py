@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from core.listening.attacks import Attacks
-from core.listening.guides import percussiveness
 from core.listening.roles import KIT, named_role
 from core.listening.track import AnalysedTrack
 from core.reshaping.engines import EngineName
@@ -41,8 +40,8 @@ class Suggestion(NamedTuple):
 def suggest_engine(tracks: Sequence[AnalysedTrack]) -> Suggestion:
     """The engine that suits a track, or the microphones of one instrument, by percussiveness and pitches; of several
     the most percussive one decides. Hats and toms that are mostly bleed are known by their names."""
-    track = max(tracks, key=percussiveness)
-    struck = percussiveness(track)
+    track = max(tracks, key=lambda t: t.evidence.percussiveness)
+    struck = track.evidence.percussiveness
     if struck >= _STROKES:
         return Suggestion("cut", "strokes that die away")
     if any(named_role(t.name) in KIT and len(t.attacks) for t in tracks):

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, rank_guides
+from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, given_weights, rank_guides
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_activation import activation
 from core.tracking.beat_patterns import TakeBands
@@ -72,13 +72,14 @@ def build_context(tracks: Sequence[AnalysedTrack], guides: Mapping[str, float] |
     usable = [t for t in tracks if len(t.attacks) >= LEAST_ATTACKS]
     if not usable:
         raise NoBeats("No beats found: the tracks hold hardly an attack. Is this the right material?")
-    ranks = rank_guides(usable, guides)
-    envelope = fused_onset_envelope(usable, ranks)
     # tracks that the engineer gives no weight are left out of the activation too
-    weighted = [t for t, r in zip(usable, ranks, strict=True) if r.weight > 0 or not guides]
+    given = given_weights(usable, guides)
+    weighted = usable if given is None else [t for t, w in zip(usable, given, strict=True) if w > 0]
     sound = [(t.evidence.bands, t.evidence.pitches) for t in weighted]
     with ThreadPoolExecutor(1) as pool:  # the networks beside the rest
-        pending = pool.submit(activation, sound, len(envelope))
+        pending = pool.submit(activation, sound, max(len(t.evidence) for t in usable))
+        ranks = rank_guides(usable, guides)
+        envelope = fused_onset_envelope(usable, ranks)
         summed, bands = SummedEvidence.of(usable), TakeBands(sound)
         likely = pending.result()
     return AnalysisContext(usable, ranks, envelope, summed, likely, decoding_curve(envelope, likely), bands)

@@ -14,7 +14,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter1d
 
-from core.listening.guides import percussiveness
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_patterns import TakeBands, read_pattern
 from core.tracking.parameters import FEWEST_BEATS, PATTERN_EVIDENCE, TRACKS_EVIDENCE
@@ -138,7 +137,7 @@ def tracks_evidence(tracks: Sequence[AnalysedTrack], summed: SummedEvidence, fra
         change = _against_neighbourhood(
             _against_neighbourhood(change_here) + _against_neighbourhood(_change(chroma, 2))
         )
-        chordal = float(np.clip(1 - percussiveness(track) / 4, _LEAST_CHORDAL, 1)) * min(
+        chordal = float(np.clip(1 - track.evidence.percussiveness / 4, _LEAST_CHORDAL, 1)) * min(
             1.0, float(change_here.std()) / _CHORD_CHANGES
         )
         harmony += change * chordal * _periodic_share(change)

@@ -86,20 +86,16 @@ def tempo_hypotheses(
     curve = onset_envelope if decoding_curve is None else decoding_curve
     tried = tempo_candidates(curve, low, high)
 
-    def chain(bpm: float) -> Ints:
-        return decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]
+    def follow(bpm: float) -> TempoHypothesis | None:
+        frames = decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]
+        enough = len(frames) >= _LEAST_BEATS
+        return score_hypothesis(onset_envelope, frames, low, high, activation, bands) if enough else None
 
     # two at a time: the compiled decoder leaves the interpreter free; the order of results stays the same
-    chains = []
-    with ThreadPoolExecutor(2) as pool:
-        for frames in pool.map(chain, tried):
-            chains.append(frames)
-            progress(len(chains) / len(tried))
     out: list[TempoHypothesis] = []
-    for frames in chains:
-        if len(frames) < _LEAST_BEATS:
-            continue
-        found = score_hypothesis(onset_envelope, frames, low, high, activation, bands)
-        if all(abs(np.log(found.bpm / o.bpm)) > _SAME_CHAIN for o in out):
-            out.append(found)
+    with ThreadPoolExecutor(2) as pool:
+        for k, found in enumerate(pool.map(follow, tried)):
+            progress((k + 1) / len(tried))
+            if found and all(abs(np.log(found.bpm / o.bpm)) > _SAME_CHAIN for o in out):
+                out.append(found)
     return sorted(out, key=lambda h: -h.score)
