@@ -29,14 +29,15 @@ def _scores(
     (:func:`_traced`)."""
     n, m = len(gain), len(lengths)
     score, onward = np.full((n, m), IMPOSSIBLE), np.full((n, m), IMPOSSIBLE)
-    # for each state the frames from which a held beat may come, best first, with their scores, as a queue (a sliding
-    # maximum); its size is a power of two, so that places go round by a mask
-    size = 1
-    while size < int(held[1] * lengths.max()) + 2:
-        size *= 2
-    mask = size - 1
-    frame, worth = np.empty((m, size), dtype=np.int32), np.empty((m, size))
-    first, last = np.zeros(m, dtype=np.int64), np.zeros(m, dtype=np.int64)
+    # The best score from which a held beat may come: the maximum over a window that slides, after van Herk and
+    # Gil-Werman. Each state's scores come in blocks as wide as its window; before ``place`` stand those of this block,
+    # behind it the maxima from there to the end of the block before.
+    nearest, width = np.empty(m, dtype=np.int64), np.empty(m, dtype=np.int64)
+    for i in range(m):
+        nearest[i] = int(held[0] * lengths[i])
+        width[i] = int(held[1] * lengths[i]) - nearest[i] + 1
+    recent = np.full((m, width.max() + 1), IMPOSSIBLE)
+    place, largest = np.zeros(m, dtype=np.int64), np.empty(m)
     for t in range(n):
         for i in range(m):
             interval = lengths[i]
@@ -44,16 +45,16 @@ def _scores(
                 continue
             # two beats open a chain: the one an interval ago and this one
             total = max(opening[t - interval] - ends[i], onward[t - interval, i]) - prior[i]
-            newest, oldest = t - int(held[0] * interval), t - int(held[1] * interval)
-            if hold < np.inf and newest >= 0:
-                head, tail, new = first[i], last[i], score[newest, i]
-                while tail > head and worth[i, (tail - 1) & mask] <= new:
-                    tail -= 1
-                frame[i, tail & mask], worth[i, tail & mask] = newest, new
-                while frame[i, head & mask] < oldest:
-                    head += 1
-                first[i], last[i] = head, tail + 1
-                total = max(total, worth[i, head & mask] - hold)
+            if hold < np.inf and t >= nearest[i]:
+                k, new = place[i], score[t - nearest[i], i]
+                recent[i, k] = new
+                largest[i] = max(largest[i], new) if k else new
+                total = max(total, max(largest[i], recent[i, k + 1]) - hold)
+                place[i] = k + 1
+                if k + 1 == width[i]:
+                    for before in range(k - 1, -1, -1):
+                        recent[i, before] = max(recent[i, before], recent[i, before + 1])
+                    place[i] = 0
             score[t, i] = total + gain[t - shift[i]]
         _carry(score[t], cost, onward[t])
     return score
@@ -62,11 +63,17 @@ def _scores(
 @njit(cache=True, nogil=True, fastmath={"nnan", "nsz"})
 def _carry(score: NDArray[Any], cost: NDArray[Any], onward: NDArray[Any]) -> None:
     """What a beat after each interval is worth to the next interval, less the ``cost`` (from, to) of the change. Side
-    by side in the next interval, so that several are done at a time."""
-    for j in range(len(score)):
+    by side in the next interval, so that several are done at a time; four from which it comes at once, to look up what
+    is best so far less often."""
+    fours = len(score) // 4 * 4
+    for j in range(0, fours, 4):
         for i in range(len(onward)):
-            now = score[j] - cost[j, i]
-            onward[i] = now if now > onward[i] else onward[i]
+            one = max(score[j] - cost[j, i], score[j + 1] - cost[j + 1, i])
+            two = max(score[j + 2] - cost[j + 2, i], score[j + 3] - cost[j + 3, i])
+            onward[i] = max(onward[i], max(one, two))
+    for j in range(fours, len(score)):
+        for i in range(len(onward)):
+            onward[i] = max(onward[i], score[j] - cost[j, i])
 
 
 @njit(cache=True, nogil=True)
