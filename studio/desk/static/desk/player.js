@@ -53,7 +53,7 @@ export class Player extends EventTarget {
     this.out.port.onmessage = ({ data }) => this.dispatchEvent(new CustomEvent("limited", { detail: data }));
     this.node.connect(this.out).connect(this.context.destination);
     this.#layout();
-    await Promise.all([this.refreshClick(), this.refreshAttacks()]);
+    await this.refreshAttacks();
   }
 
   get seconds() {
@@ -150,6 +150,7 @@ export class Player extends EventTarget {
   async refreshClick(step) {
     const click = await this.latestClick.read(`/sessions/${this.facts.id}/click${step ? `?step=${step}` : ""}`);
     if (!click) return;
+    await this.ready; // the page may have its map before it has the player
     this.#post({ do: "clicks", samples: click.samples, kinds: click.kinds, sounds: soundsOf(click) });
   }
 
