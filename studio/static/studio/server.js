@@ -108,7 +108,10 @@ export async function tryJson(url, version) {
   }
 }
 
-/** Reads of one thing. An answer that a later question, or a change, has overtaken tells an older state: null instead. */
+/**
+ * Reads of one thing. An answer that a later question, or a change, has overtaken tells an older state: undefined
+ * instead; null where the server does not answer.
+ */
 export class Latest {
   #turn = 0;
 
@@ -120,7 +123,7 @@ export class Latest {
   async read(url) {
     const turn = ++this.#turn;
     const data = await tryJson(url);
-    return turn === this.#turn ? data : null;
+    return turn === this.#turn ? data : undefined;
   }
 }
 

@@ -33,6 +33,7 @@ export class Parts {
   /** The map or the notes changed: ask where they sound now. */
   async follow() {
     const { desk } = this;
+    this.roll.follow(desk.facts.parts);
     if (desk.step === null || !desk.facts.parts.length) return;
     const found = await this.latest.read(`/sessions/${desk.facts.id}/parts`);
     if (!found) return;
@@ -44,7 +45,6 @@ export class Parts {
       this.notes.set(p.id, { ...p, low, high: Math.max(low + 6, ...p.pitch) });
     }
     desk.player.renew();
-    this.roll.refresh();
     const told = document.querySelectorAll("[data-apart]");
     for (const el of told) el.textContent = words(this.notes.get(Number(el.dataset.apart)));
     desk.redraw();

@@ -3,7 +3,7 @@
 // draws them and tells which one was meant.
 
 import { HEAD, LEFT, DRUMS, drawRoll } from "./roll_drawing.js";
-import { note as tell, send, tryJson } from "../studio/server.js";
+import { Latest, note as tell, send } from "../studio/server.js";
 
 /** @typedef {Pick<import("../desk/desk.js").Desk, "bar" | "editing" | "go" | "grid" | "wake">} Needs what this uses of the desk */
 
@@ -21,6 +21,7 @@ export class Roll {
     this.first = 1;
     this.top = 60; // highest pitch shown
     this.chosen = new Set();
+    this.latest = new Latest(); // an answer that comes late must not bring back notes of before
     this.ghost = null; // notes as a quantise in preview would have them
     this.#listen();
   }
@@ -37,6 +38,7 @@ export class Roll {
     const bar = this.desk.grid ? this.desk.bar : 1;
     this.first = Math.max(1, bar - ((bar - 1) % Number(this.field("bars").value)));
     await this.refresh();
+    if (this.data?.part !== this.part) return;
     const pitches = this.data?.pitches ?? [];
     if (pitches.length) this.top = Math.min(127, pitches.at(-1) + 4);
     else this.top = { bass: 55, pad: 79 }[this.data?.instrument] ?? 79;
@@ -63,13 +65,19 @@ export class Roll {
     };
   }
 
+  /** The parts there are now: one that is gone cannot be edited. */
+  follow(parts) {
+    if (this.shown && !parts.some((p) => p.id === this.part)) this.close();
+    return this.refresh();
+  }
+
   async refresh() {
     if (!this.shown) return;
-    const data = await tryJson(
+    const data = await this.latest.read(
       `/parts/${this.part}/roll?${new URLSearchParams(Object.entries(this.asked).map(([name, value]) => [name, String(value)]))}`,
     );
-    if (data && data.part === this.part) this.#take(data);
-    else if (!data) this.close();
+    if (data?.part === this.part) this.#take(data);
+    else if (data === null && this.data?.part !== this.part) this.close(); // nothing of it is here to be shown
   }
 
   #take(data) {
@@ -96,18 +104,19 @@ export class Roll {
   }
 
   async #make(edit) {
-    if (!this.shown) return;
+    if (!this.shown || this.data?.part !== this.part) return;
     const { ok, data } = await send(`/parts/${this.part}/roll`, { ...this.asked, step: this.data.step, ...edit });
     if (data.error || !ok) tell(data.error, true);
     if (!data.columns) return;
     // where notes came or went, the chosen ones have other places now
     if (edit.do !== "add" && data.notes.length !== this.data.notes.length) this.chosen.clear();
+    this.latest.overtake();
     this.#take(data);
     if (ok) document.body.dispatchEvent(new CustomEvent("parts-changed"));
   }
 
   async preview() {
-    if (!this.shown) return;
+    if (!this.shown || this.data?.part !== this.part) return;
     const { ok, data } = await send(`/parts/${this.part}/roll`, {
       ...this.asked,
       step: this.data.step,
