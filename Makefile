@@ -68,9 +68,13 @@ test: setup-tests /usr/bin/chromium /usr/share/sonic-pi/samples
 warm-up: setup-tests
 	$(BIN)/python -m tests.warm_up demo
 
-test-core: setup-tests
-	$(BIN)/python -m tests.warm_up
+test-core: .venv/.warm
 	$(RUN_TESTS) tests.core
+
+# Compiled loops stay as they are until the core changes.
+.venv/.warm: .venv/.tests node_modules/.tests tests/warm_up.py $(shell find core -name '*.py')
+	$(BIN)/python -m tests.warm_up
+	@touch $@
 
 test-browser: setup-tests /usr/bin/chromium
 	$(RUN_TESTS) tests.browser

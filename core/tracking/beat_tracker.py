@@ -63,7 +63,7 @@ def track_beats(
     with ThreadPoolExecutor(1) as pool:  # the other hypotheses beside the best one
         pending = pool.map(lambda h: assemble(context, h, options.meter), ranked[1 : 1 + _RIVALS])
         posteriors = posterior(curve, ranked[0].frames)
-        inside = widened(ranked[0].frames, certain_range(posteriors), context.tracks, envelope)
+        inside = widened(ranked[0].frames, certain_range(posteriors), context.sound, envelope)
         best = assemble(context, replace(ranked[0], frames=ranked[0].frames[inside]), options.meter, pins)
         rivals = list(pending)
     progress("Calculating confidence", 0.7)

@@ -109,7 +109,7 @@ def _without_silence(context: AnalysisContext, frames: Ints) -> Ints:
     closes = np.flatnonzero(sounds & (near[: len(frames)] >= _OF_THEM))
     if not len(opens) or not len(closes) or closes[-1] - opens[0] + 1 < FEWEST_BEATS:
         return frames
-    return frames[ends.widened(frames, slice(int(opens[0]), int(closes[-1]) + 1), context.tracks, onset_envelope)]
+    return frames[ends.widened(frames, slice(int(opens[0]), int(closes[-1]) + 1), context.sound, onset_envelope)]
 
 
 def _without_noise(onset_envelope: Floats, frames: Ints, span: int = 6) -> Ints:

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,7 @@ from core.listening.track import AnalysedTrack
 from core.tracking.beat_activation import activation
 from core.tracking.beat_patterns import TakeBands
 from core.tracking.downbeats import SummedEvidence
+from core.tracking.ends import TakeSound
 from core.tracking.parameters import ACTIVATION_HEIGHT, ACTIVATION_SHARE
 
 Floats = NDArray[np.float64]
@@ -55,6 +57,11 @@ class AnalysisContext:
     beat_activation: Floats
     decoding_curve: Floats
     bands: TakeBands | None = None
+
+    @cached_property
+    def sound(self) -> TakeSound:
+        """What tells the music's ends."""
+        return TakeSound.of(self.tracks, len(self.onset_envelope))
 
     def by_attacks(self) -> AnalysisContext:
         """The same without what networks say, for pulses finer than beats: they have learned to tell felt beats."""

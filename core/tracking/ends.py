@@ -7,6 +7,7 @@ them; they are music all the same. Applause and noise are as loud, but their pit
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -25,13 +26,33 @@ _LOUD, _TONAL = 0.35, 0.75
 _LEAST_ATTACK = 0.3
 
 
-def widened(frames: Ints, certain: slice, tracks: Sequence[AnalysedTrack], onset_envelope: Floats) -> slice:
+@dataclass(frozen=True)
+class TakeSound:
+    """What tells music from applause and noise, 100 frames a second. ``loudness`` ``(frames,)``: the loudest track's
+    energy, on a linear scale of its own; ``peakedness`` ``(frames,)``: the largest pitch class against all twelve
+    together; a twelfth is flat."""
+
+    loudness: Floats
+    peakedness: Floats
+
+    @classmethod
+    def of(cls, tracks: Sequence[AnalysedTrack], count: int) -> TakeSound:
+        """Of ``count`` frames; silence where no track goes on as long."""
+        loudest, chroma = np.zeros(count), np.zeros((count, 12))
+        for track in tracks:
+            energy = np.expm1(track.evidence.energy.astype(np.float64)).sum(axis=1)[:count]
+            loudest[: len(energy)] = np.maximum(loudest[: len(energy)], energy)
+            chroma[: len(energy)] += track.evidence.chroma[:count]
+        return cls(loudest, np.asarray(chroma.max(axis=1) / (chroma.sum(axis=1) + 1e-9)))
+
+
+def widened(frames: Ints, certain: slice, sound: TakeSound, onset_envelope: Floats) -> slice:
     """``certain`` (a slice of the beats ``frames``, 100 a second) with the beats on either side that still sound like
     the music between them, up to :data:`MOST_BEATS`, each end on a beat with an attack."""
     first, last = certain.start, certain.stop - 1
     if last - first < FEWEST_BEATS:
         return certain
-    loud, tonal = loudness(tracks, len(onset_envelope)), _peakedness(tracks, len(onset_envelope))
+    loud, tonal = sound.loudness, sound.peakedness
 
     def alike(i: int) -> bool:
         """Whether what sounds between beats i and i + 1 is as loud and as far from flat as the certain music."""
@@ -54,21 +75,3 @@ def widened(frames: Ints, certain: slice, tracks: Sequence[AnalysedTrack], onset
         if has_attack[i]:
             begin = i
     return slice(begin, end + 1)
-
-
-def loudness(tracks: Sequence[AnalysedTrack], count: int) -> Floats:
-    """The loudest track's energy at each of ``count`` frames, on a linear scale of its own."""
-    out = np.zeros(count)
-    for p in tracks:
-        energy = np.expm1(p.evidence.energy.astype(np.float64)).sum(axis=1)[:count]
-        out[: len(energy)] = np.maximum(out[: len(energy)], energy)
-    return out
-
-
-def _peakedness(tracks: Sequence[AnalysedTrack], count: int) -> Floats:
-    """The largest pitch class against all twelve together, ``(count,)``: a twelfth is flat."""
-    total = np.zeros((count, 12))
-    for p in tracks:
-        chroma = p.evidence.chroma[:count]
-        total[: len(chroma)] += chroma
-    return np.asarray(total.max(axis=1) / (total.sum(axis=1) + 1e-9))

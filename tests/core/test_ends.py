@@ -10,7 +10,7 @@ from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
 from core.tracking.doubts.about_ends import end_features
 from core.tracking.doubts.about_take import probability
-from core.tracking.ends import widened
+from core.tracking.ends import TakeSound, widened
 from core.tracking.parameters import DOUBTED_END, END_WEIGHTS
 
 
@@ -25,11 +25,12 @@ class Widened(TestCase):
         self.curve = np.zeros(2050)
         self.curve[self.frames] = 1.0
 
-    def player(self):
-        return AnalysedTrack("x", replace(Evidence.of_silence(2050), energy=self.energy, chroma=self.chroma), NONE)
+    def sound(self):
+        found = replace(Evidence.of_silence(2050), energy=self.energy, chroma=self.chroma)
+        return TakeSound.of([AnalysedTrack("x", found, NONE)], len(self.curve))
 
     def found(self):
-        inside = widened(self.frames, slice(10, 30), [self.player()], self.curve)
+        inside = widened(self.frames, slice(10, 30), self.sound(), self.curve)
         return inside.start, inside.stop
 
     def test_music_that_goes_on_is_taken_in_up_to_two_bars(self):
@@ -50,7 +51,7 @@ class Widened(TestCase):
         self.assertEqual(self.found(), (7, 33))
 
     def test_too_little_to_compare_with(self):
-        self.assertEqual(widened(self.frames, slice(10, 14), [self.player()], self.curve), slice(10, 14))
+        self.assertEqual(widened(self.frames, slice(10, 14), self.sound(), self.curve), slice(10, 14))
 
 
 class LastBeats(TestCase):

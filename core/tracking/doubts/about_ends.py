@@ -12,7 +12,6 @@ from core.listening.rates import FRAME_RATE
 from core.tracking.doubts.about_take import probability
 from core.tracking.doubts.doubt import LISTEN, LOOK, Doubt, Remedy
 from core.tracking.doubts.map_view import MapView, log_odds
-from core.tracking.ends import loudness
 from core.tracking.parameters import DOUBTED_END, END_WEIGHTS
 
 Floats = NDArray[np.float64]
@@ -68,7 +67,7 @@ def end_features(confidence: Floats, support: Floats) -> dict[str, float]:
 def _music_outside(view: MapView) -> tuple[float, float]:
     """Seconds of the first and the last attack that is about as loud as the music."""
     onset_envelope = view.context.onset_envelope
-    loud = loudness(view.context.tracks, len(onset_envelope))
+    loud = view.context.sound.loudness
     inside = loud[round(view.seconds[0] * FRAME_RATE) : round(view.seconds[-1] * FRAME_RATE) + 1]
     loud_onsets = np.flatnonzero((onset_envelope > _ATTACK) & (loud > _AS_LOUD * np.median(inside)))
     if not len(loud_onsets):
