@@ -123,7 +123,6 @@ export class Desk {
     const chosen = this.selected === null ? undefined : this.#chosenTime();
     const had = this.before ?? this.grid;
     this.before = null;
-    const settles = this.mapped ? 180 : 0; // a burst of edits asks once
     this.mapped = performance.now();
     this.step = step;
     this.here = here;
@@ -132,7 +131,7 @@ export class Desk {
     this.hover = null;
     if (this.loop && this.loopBar !== undefined) loopBars(this, this.loopBar);
     clearTimeout(this.clickTimer);
-    this.clickTimer = setTimeout(() => this.#mapSettled(), settles);
+    this.clickTimer = setTimeout(() => this.#mapSettled(), 180); // a burst of edits asks once
     this.doubts.later();
     this.compare.leave(); // what was compared was another map
     this.redraw();
