@@ -5,7 +5,7 @@ import shutil
 from studio import settings
 
 #: What of the packages is served; the rest are sources and types.
-_SERVED = ("*.min.css", "*.js", "*.woff2")
+_SERVED = ("*-no-helpers.min.css", "*.js", "*.woff2")
 
 
 def main() -> None:

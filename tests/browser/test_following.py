@@ -126,6 +126,25 @@ class Following(TestCase):
         page.keyboard.press("Escape")
         page.wait_for_function("!desk.parts.roll.shown")
 
+    def test_the_roll_stays_while_the_server_is_away_and_closes_with_its_part(self):
+        page, before = self.page, self.counted()
+        self.pane("Parts")
+        page.get_by_role("button", name="Empty part").click()
+        self.wait_for_parts(before + 1)
+        page.locator("[data-roll]").last.click()
+        page.wait_for_function("desk.parts.roll.data?.part === desk.parts.roll.part")
+        page.context.set_offline(True)
+        self.addCleanup(page.context.set_offline, False)
+        page.locator("#roll [data-act=on]").click()
+        quiet(page)
+        self.assertTrue(page.evaluate("desk.parts.roll.shown"))
+        page.context.set_offline(False)
+        page.locator("#roll [data-act=back]").click()
+        quiet(page)
+        page.keyboard.press("Control+z")
+        self.wait_for_parts(before)
+        page.wait_for_function("!desk.parts.roll.shown")
+
     def test_the_simulated_keyboard_plays_a_part_in(self):
         page, before = self.page, self.counted()
         self.pane("Parts")

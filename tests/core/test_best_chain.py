@@ -10,7 +10,7 @@ import numpy as np
 
 from core.tracking.decoder import decode
 from core.tracking.parameters import TransitionCosts
-from core.tracking.semi_markov import transition_costs
+from core.tracking.semi_markov import best_chain, tempo_prior, transition_costs
 
 NEVER = -1e18
 
@@ -90,3 +90,34 @@ class StateSpace(TestCase):
             expected, best = best_path(curve - costs.beat, shortest, longest, prior, costs.change)
             self.assertAlmostEqual(score, best, places=8)
             self.assertEqual(frames.tolist(), expected)
+
+
+def best_score(gain, shortest, prior, cost, hold, held):
+    """The model as it is written down: every beat before is tried for every frame and interval."""
+    score = np.full((len(gain), len(prior)), NEVER)
+    for t in range(len(gain)):
+        for i in range(len(prior)):
+            interval = shortest + i
+            if interval > t:
+                continue
+            before = t - interval
+            ways = [gain[before], *(score[before] - cost[i])]
+            ways = [w - prior[i] for w in ways]
+            near, far = t - int(held[0] * interval), t - int(held[1] * interval)
+            ways += [score[u, i] - hold for u in range(max(0, far), near + 1)]
+            score[t, i] = gain[t] + max(ways)
+    return score.max()
+
+
+class HeldBeats(TestCase):
+    def test_they_may_come_from_anywhere_in_their_window_however_long_the_take(self):
+        held, longer = (1.6, 4.0), 0
+        for seed in range(12):
+            rng = np.random.default_rng(seed)
+            # beats worth their price are rare, so that long ones pay, up to the longest
+            gain = np.where(rng.random(300) < 0.04, 2.0, -3.0)
+            prior, cost = tempo_prior(np.arange(7, 14), 9.0), transition_costs(7, 7, 1.5)
+            frames, score = best_chain(gain, 7, prior, cost, hold=0.4, held=held)
+            self.assertAlmostEqual(score, best_score(gain, 7, prior, cost, 0.4, held), places=9)
+            longer += int((np.diff(frames) > 13).sum())
+        self.assertGreater(longer, 7)

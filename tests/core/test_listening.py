@@ -231,6 +231,16 @@ class Attacks(Folder):
             self.assertEqual(int(chroma.argmax()), name)
 
 
+class Held(TestCase):
+    def test_each_level_is_the_largest_of_it_and_those_before_it(self):
+        rng, reach = np.random.default_rng(5), attacks._HOLD
+        for count in (1, 2, reach, reach + 1, reach + 2, 2 * reach + 3, 445):
+            levels = rng.normal(size=count)
+            wanted = [levels[max(0, k - reach) : k + 1].max() for k in range(count)]
+            attacks._hold(levels)
+            np.testing.assert_array_equal(levels, wanted)
+
+
 class Drawn(TestCase):
     def test_peaks_are_the_extremes_at_every_level(self):
         x = np.random.default_rng(0).uniform(-1, 1, (100_001, 2)).astype(np.float32)

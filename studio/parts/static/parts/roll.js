@@ -39,9 +39,9 @@ export class Roll {
     this.first = Math.max(1, bar - ((bar - 1) % Number(this.field("bars").value)));
     await this.refresh();
     if (this.data?.part !== this.part) return;
-    const pitches = this.data?.pitches ?? [];
+    const { pitches, instrument } = this.data;
     if (pitches.length) this.top = Math.min(127, pitches.at(-1) + 4);
-    else this.top = { bass: 55, pad: 79 }[this.data?.instrument] ?? 79;
+    else this.top = { bass: 55, pad: 79 }[instrument] ?? 79;
     this.draw();
   }
 
