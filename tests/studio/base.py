@@ -1,6 +1,7 @@
 """A studio with an empty folder of its own, and small made-up takes to put into it."""
 
 import hashlib
+import shutil
 import tempfile
 from collections.abc import Hashable
 from pathlib import Path
@@ -41,7 +42,8 @@ class StudioCase(TestCase):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        settings = override_settings(SESSIONS_FOLDER=self.folder / "sessions")
+        # static files are not looked through: each test has a client, and each client loads the middleware anew
+        settings = override_settings(SESSIONS_FOLDER=self.folder / "sessions", WHITENOISE_AUTOREFRESH=True)
         settings.enable()
         self.addCleanup(settings.disable)
         clear_all()  # rolled-back tests use the same keys again
@@ -78,3 +80,31 @@ class StudioCase(TestCase):
 
     def post(self, url, **said):
         return self.client.post(url, said, content_type="application/json")
+
+
+class PreparedCase(StudioCase):
+    """For tests that begin alike: ``prepare`` is run once for the class, and each test has a copy of what it made.
+
+    What ``prepare`` sets on ``self`` is there in each test; rows are rolled back, files are copied.
+    """
+
+    def prepare(self):
+        raise NotImplementedError
+
+    @classmethod
+    def setUpTestData(cls):
+        folder = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(folder.cleanup)
+        first = cls()
+        first.client, first.folder = cls.client_class(), Path(folder.name)
+        own = set(vars(first))
+        with override_settings(SESSIONS_FOLDER=first.folder / "sessions", WHITENOISE_AUTOREFRESH=True):
+            clear_all()
+            first.prepare()
+        for name in vars(first).keys() - own:
+            setattr(cls, name, getattr(first, name))
+        cls.prepared = first.folder
+
+    def setUp(self):
+        super().setUp()
+        shutil.copytree(self.prepared, self.folder, dirs_exist_ok=True)

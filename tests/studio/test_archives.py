@@ -28,7 +28,7 @@ from studio.jobs.models import Job
 from studio.library.models import Session, Track
 from studio.reshaping.wanted import save_wanted, wanted_of
 from studio.running_order.models import Turn
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase
 
 SCHEMA = Path(__file__).parents[2] / "docs" / "session.schema.json"
 
@@ -63,9 +63,8 @@ def picture(session):
     return json.loads(json.dumps(out, sort_keys=True))
 
 
-class Archives(StudioCase):
-    def setUp(self):
-        super().setUp()
+class Archives(PreparedCase):
+    def prepare(self):
         self.take = self.session(self.wav(), self.wav("wood.wav", 1 + 0.5 * np.arange(36)), title="Lantern, ñ")
         self.work(Job.objects.create(session=self.take, kind="find"))
         self.url = f"/sessions/{self.take.pk}"

@@ -6,12 +6,11 @@ from core.tempomap.edits import pins_of
 from studio.desk.bar_table import rows_of
 from studio.desk.models import MapStep
 from studio.jobs.models import Job
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase
 
 
-class BarTable(StudioCase):
-    def setUp(self):
-        super().setUp()
+class BarTable(PreparedCase):
+    def prepare(self):
         self.take = self.session(self.wav())
         self.work(Job.objects.create(session=self.take, kind="find"))
         self.take.refresh_from_db()

@@ -12,14 +12,13 @@ from studio.desk import find_job, history
 from studio.desk.find_job import FIND
 from studio.desk.models import Mark
 from studio.jobs.models import Job
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase
 
 HALF = Ratio("1:2")
 
 
-class Checking(StudioCase):
-    def setUp(self):
-        super().setUp()
+class Checking(PreparedCase):
+    def prepare(self):
         self.session_ = self.mapped()
         self.url = f"/sessions/{self.session_.pk}"
         self.state = self.client.get(f"{self.url}/map").json()

@@ -24,14 +24,13 @@ from studio.delivery.mixing import common_level, mixed
 from studio.desk.models import Mark
 from studio.jobs.models import Job
 from studio.library.models import Session
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase, StudioCase
 
 RATE = 44_100
 
 
-class Delivery(StudioCase):
-    def setUp(self):
-        super().setUp()
+class Delivery(PreparedCase):
+    def prepare(self):
         self.take = self.session(self.wav(), self.wav("wood.wav", 1 + 0.5 * np.arange(36)), title="Lantern, slipway")
         self.work(Job.objects.create(session=self.take, kind="find"))
         self.take.refresh_from_db()
@@ -210,8 +209,8 @@ class Bundles(Delivery):
 
 
 class Order(Delivery):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
+        super().prepare()
         self.client.post(f"/sessions/{self.take.pk}/order/add", {"all": "1"})
         self.verse, self.refrain = self.take.turns.order_by("place")
         self.take.turns.filter(pk=self.verse.pk).update(times=2)

@@ -18,14 +18,13 @@ from studio.desk import history
 from studio.desk.find_job import FIND
 from studio.desk.views import BLOCK
 from studio.jobs.models import Job
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase, StudioCase
 
 HALF = Ratio("1:2")
 
 
-class Editing(StudioCase):
-    def setUp(self):
-        super().setUp()
+class Editing(PreparedCase):
+    def prepare(self):
         self.session_ = self.mapped()
         self.url = f"/sessions/{self.session_.pk}"
         self.state = self.client.get(f"{self.url}/map").json()

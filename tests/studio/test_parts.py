@@ -19,7 +19,7 @@ from studio.parts.models import Part
 from studio.parts.sound import _loop, _notes
 from studio.parts.sound_sets import player_of
 from tests.core.sound_fonts import Tone, sound_font
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase
 
 
 def midi_file(*ticks, tempo=500_000):
@@ -41,13 +41,15 @@ def midi_file(*ticks, tempo=500_000):
     return SimpleUploadedFile("line.mid", out.getvalue())
 
 
-class Parts(StudioCase):
+class Parts(PreparedCase):
+    def prepare(self):
+        self.session_ = self.mapped()
+        self.url = f"/sessions/{self.session_.pk}"
+
     def setUp(self):
         super().setUp()
         _notes.cache_clear()
         _loop.cache_clear()
-        self.session_ = self.mapped()
-        self.url = f"/sessions/{self.session_.pk}"
 
     def lay(self, **more):
         said = {"pattern": "Boardwalk", "from": "1", "to": "6", "fill": "4", **more}

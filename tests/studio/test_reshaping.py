@@ -19,16 +19,15 @@ from studio.reshaping.result import result_of
 from studio.reshaping.wanted import wanted_of
 from studio.reshaping.work import RESHAPE
 from studio.streaming import BLOCK
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase
 
 RATE = 44_100
 #: A player who strays by up to 18 ms from 120 a minute, one beat in three.
 LOOSE = 1 + 0.5 * np.arange(40) + 0.018 * np.where(np.arange(40) % 3 == 1, np.sin(np.arange(40)), 0)
 
 
-class Reshaping(StudioCase):
-    def setUp(self):
-        super().setUp()
+class Reshaping(PreparedCase):
+    def prepare(self):
         self.take = self.session(self.wav(), self.wav("wood.wav", LOOSE))
         self.work(Job.objects.create(session=self.take, kind="find"))
         self.take.refresh_from_db()

@@ -13,7 +13,7 @@ from studio.reshaping.result import result_of
 from studio.reshaping.takes import BRING, LINK
 from studio.reshaping.wanted import save_wanted, wanted_of
 from studio.streaming import BLOCK
-from tests.studio.base import StudioCase
+from tests.studio.base import PreparedCase
 
 RATE = 44_100
 #: Seconds of strokes: the leader's at 120 a minute; the follower's slower and drifting, and without the ninth bar.
@@ -21,7 +21,7 @@ LEADER = 1 + 0.5 * np.arange(64)
 FOLLOWER = 2 + np.cumsum(0.55 * (1 + 0.03 * np.sin(np.arange(64) / 9)))
 
 
-class TonesCase(StudioCase):
+class TonesCase(PreparedCase):
     def tones(self, name, times):
         """A file of tones, each stroke of another pitch."""
         tones = 220 * 2 ** (np.random.default_rng(5).integers(0, 24, len(times)) / 12)
@@ -43,8 +43,7 @@ class TonesCase(StudioCase):
 
 
 class TwoTakes(TonesCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
         self.leader = self.mapped_at("leader.wav", LEADER, "Leader")
         self.follower = self.mapped_at("follower.wav", FOLLOWER, "Follower")
         self.url = f"/sessions/{self.follower.pk}"

@@ -12,8 +12,7 @@ from tests.studio.test_two_takes import FOLLOWER, LEADER, TonesCase
 
 
 class TwoTracks(TonesCase):
-    def setUp(self):
-        super().setUp()
+    def prepare(self):
         self.own = self.mapped_at("first.wav", LEADER, "Both")
         self.leader = self.own.tracks.get()
         self.follower = self.brought("second.wav", FOLLOWER)
