@@ -6,6 +6,8 @@ PORT ?= 8020
 BIN := .venv/bin
 # Tests run side by side, one more than there are cores: some wait for a browser or a worker.
 PARALLEL ?= 3
+# Servers, workers and batches are processes of their own: none of them should have to compile our modules again.
+unexport PYTHONDONTWRITEBYTECODE
 RUN_TESTS := .venv/bin/python manage.py test --parallel $(PARALLEL)
 
 .PHONY: look-ready setup setup-tests demo test warm-up test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean

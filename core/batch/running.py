@@ -10,7 +10,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, BrokenExecutor, Executor, Future, ProcessPoolExecutor, wait
 from contextlib import contextmanager
-from multiprocessing import get_context
+from multiprocessing import get_all_start_methods, get_context
 from pathlib import Path
 from typing import Any
 
@@ -127,8 +127,16 @@ def _failed(take: Take, write: tuple[str, ...]) -> Outcome:
 
 
 def pool(workers: int) -> MakeExecutor:
-    """Processes of this machine, each fresh (``spawn``), so that a dying one harms no lock of another."""
-    return lambda: ProcessPoolExecutor(workers, get_context("spawn"))
+    """Processes of this machine, each fresh, so that a dying one harms no lock of another.
+
+    Where the system can fork, they come from a process that has loaded the analysis and does nothing else: the next one
+    is there at once.
+    """
+    if "forkserver" not in get_all_start_methods():  # Windows
+        return lambda: ProcessPoolExecutor(workers, get_context("spawn"))
+    context = get_context("forkserver")
+    context.set_forkserver_preload([work.__name__])
+    return lambda: ProcessPoolExecutor(workers, context)
 
 
 @contextmanager

@@ -7,8 +7,6 @@ import signal
 import sys
 from pathlib import Path
 
-import psutil
-
 from core.batch import rules, running, takes
 
 
@@ -27,12 +25,14 @@ def main(kind: str, folder: str, out: str) -> None:
         return running.run(found, ("csv",), Path(out), make, workers, watch, send)
 
     if kind == "pool":
-        children = psutil.Process().children
-        outcomes = run(
-            running.pool(2),
-            2,
-            lambda: [c.pid for c in children(recursive=True) if "spawn_main" in " ".join(c.cmdline())],
-        )
+        make = running.pool(2)
+        pools = []
+
+        def kept():
+            pools.append(make())
+            return pools[-1]
+
+        outcomes = run(kept, 2, lambda: list(pools[-1]._processes))
     else:
         from distributed import LocalCluster
 
