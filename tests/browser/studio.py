@@ -5,8 +5,6 @@ import os
 import shutil
 import signal
 import socket
-import subprocess
-import sys
 import tempfile
 import time
 import urllib.request
@@ -15,9 +13,11 @@ from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
+import psutil
 from playwright.sync_api import sync_playwright
 
-from tests.shared import ROOT, demo_studio
+from tests.browser import forked
+from tests.shared import demo_studio
 
 CHROMIUM = "/usr/bin/chromium"
 FLAGS = [
@@ -51,22 +51,19 @@ class Studio:
     def start(self):
         if self.demo and not (self.folder / "demo-made").exists():
             shutil.copytree(demo_studio(), self.folder, dirs_exist_ok=True)
-        command = [sys.executable, "manage.py", "serve", "--port", str(self.port), "--workers", "1"]
-        command += ["--demo"] if self.demo else []
-        self.log = (self.folder / "log.txt").open("ab")
-        self.process = subprocess.Popen(
-            command, cwd=ROOT, env={**os.environ, "DIACHRON_DATA": str(self.folder)}, stdout=self.log, stderr=self.log
-        )
+        arguments = ["serve", "--port", str(self.port), "--workers", "1", *(["--demo"] if self.demo else [])]
+        log = self.folder / "log.txt"
+        self.process = forked.start(arguments, {"DIACHRON_DATA": str(self.folder)}, log)
         until = time.monotonic() + 180
         while time.monotonic() < until:
             try:
                 urllib.request.urlopen(self.url, timeout=2)
                 return self
             except OSError:
-                if self.process.poll() is not None:
+                if not self.process.is_running():
                     break
                 time.sleep(0.2)
-        raise RuntimeError((self.folder / "log.txt").read_text())
+        raise RuntimeError(log.read_text())
 
     def worker(self):
         """The process id of the worker, or None between two of them."""
@@ -91,14 +88,13 @@ class Studio:
     def kill(self):
         self.process.kill()
         self.process.wait()
-        self.log.close()
 
     def stop(self):
-        if self.process and self.process.poll() is None:
+        if self.process and self.process.is_running():
             self.process.terminate()
             try:
                 self.process.wait(timeout=12)
-            except subprocess.TimeoutExpired:
+            except psutil.TimeoutExpired:
                 self.kill()
 
 

@@ -3,7 +3,8 @@
 axe-core (MPL 2.0, for tests only) checks WCAG 2.2 A and AA and its own best practices.
 """
 
-from tests.browser.studio import ROOT, SharedDemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.shared import ROOT
 
 AXE = (ROOT / "node_modules" / "axe-core" / "axe.min.js").read_text()
 #: Rules that were broken, with the first element that breaks each.

@@ -1,12 +1,10 @@
 """The mixer by itself, rendered offline in the real browser: tracks, click and loop locked to one sample clock."""
 
-import tempfile
-from pathlib import Path
-from unittest import TestCase
+import base64
 
 import numpy as np
 
-from tests.browser.studio import Browser, Studio
+from tests.browser.studio import SharedDemoCase
 
 RENDER = """async ({setup, frames, later}) => {
   const context = new OfflineAudioContext(2, frames, 48000);
@@ -15,7 +13,8 @@ RENDER = """async ({setup, frames, later}) => {
   node.connect(context.destination);
   const told = [];
   node.port.onmessage = (e) => told.push(e.data);
-  const typed = (m) => ({...m, data: m.data && new Float32Array(m.data).buffer, sounds: m.sounds?.map((s) => new Float32Array(s))});
+  const floats = (text) => Uint8Array.from(atob(text), (c) => c.charCodeAt(0)).buffer;
+  const typed = (m) => ({...m, data: m.data && floats(m.data), sounds: m.sounds?.map((s) => new Float32Array(s))});
   for (const m of setup) node.port.postMessage(Object.fromEntries(Object.entries(typed(m)).filter(([, v]) => v !== undefined)));
   // a message after the others has been taken in once it is answered
   await new Promise((done) => { const wait = () => told.length ? done() : setTimeout(wait, 5); wait(); });
@@ -23,25 +22,24 @@ RENDER = """async ({setup, frames, later}) => {
     node.port.postMessage(Object.fromEntries(Object.entries(typed(m)).filter(([, v]) => v !== undefined)));
     await new Promise((r) => setTimeout(r, 60)); context.resume(); });
   const out = await context.startRendering();
-  return [[...out.getChannelData(0)], [...out.getChannelData(1)]];
+  let text = "";
+  for (const channel of [0, 1]) for (const byte of new Uint8Array(out.getChannelData(channel).buffer)) text += String.fromCharCode(byte);
+  return btoa(text);
 }"""
 SIZE, TOTAL = 1024, 4000
 
 
-class Mixer(TestCase):
+def text_of(samples):
+    """Samples for the page: numbers one by one would take seconds to get there."""
+    return base64.b64encode(np.asarray(samples, dtype=np.float32)).decode()
+
+
+class Mixer(SharedDemoCase):
     @classmethod
     def setUpClass(cls):
-        cls.temporary = tempfile.TemporaryDirectory()
-        cls.studio = Studio(Path(cls.temporary.name)).start()
-        cls.browser = Browser()
+        super().setUpClass()
         cls.page = cls.browser.page()
-        cls.page.goto(cls.studio.url)
-
-    @classmethod
-    def tearDownClass(cls):
-        cls.browser.close()
-        cls.studio.stop()
-        cls.temporary.cleanup()
+        cls.page.goto(f"{cls.studio.url}/archives")  # any page may load the scripts
 
     def setUp(self):
         rng = np.random.default_rng(6)
@@ -53,7 +51,7 @@ class Mixer(TestCase):
         padded = [np.pad(x, (0, -TOTAL % SIZE)) for x in (self.mono, *self.stereo)]
         for n in range(len(padded[0]) // SIZE):
             part = [x[n * SIZE : (n + 1) * SIZE] for x in padded]
-            yield {"do": "block", "number": n, "data": np.concatenate(part).tolist()}
+            yield {"do": "block", "number": n, "data": text_of(np.concatenate(part))}
 
     def render(self, *more, frames=4096, later=(), blocks=None, clicks=()):
         setup = [
@@ -69,7 +67,7 @@ class Mixer(TestCase):
             *more,
         ]
         out = self.page.evaluate(RENDER, {"setup": setup, "frames": frames, "later": list(later)})
-        return np.array(out, dtype=np.float32)
+        return np.frombuffer(base64.b64decode(out), dtype=np.float32).reshape(2, -1)
 
     def expected(self, samples):
         """What the mix of those samples of the take has to be."""
@@ -130,7 +128,7 @@ class Mixer(TestCase):
         size = 8192
         padded = np.pad(tone, (0, -len(tone) % size))
         blocks = [
-            {"do": "block", "number": n, "data": padded[n * size : (n + 1) * size].tolist()}
+            {"do": "block", "number": n, "data": text_of(padded[n * size : (n + 1) * size])}
             for n in range(len(padded) // size)
         ]
         layout = {"do": "layout", "tracks": [{"channels": 1, "gain": [1, 1]}], "size": size, "total": len(tone)}
@@ -157,7 +155,7 @@ class Mixer(TestCase):
         x = (0.5 * np.sin(2 * np.pi * 331 * np.arange(48_000) / rate)).astype(np.float32)
         padded = np.pad(x, (0, -len(x) % size)).reshape(-1, size)
         layout = {"do": "layout", "tracks": [{"channels": 1, "gain": [1, 1]}], "size": size, "total": len(x)}
-        return x, [layout, *({"do": "block", "number": n, "data": b.tolist()} for n, b in enumerate(padded))]
+        return x, [layout, *({"do": "block", "number": n, "data": text_of(b)} for n, b in enumerate(padded))]
 
     def test_an_order_plays_each_section_to_the_sample_of_its_bar_lines(self):
         x, blocks = self.tone()
