@@ -5,7 +5,8 @@ docs/newcomers.md lists them for people to try.
 
 import re
 
-from tests.browser.studio import ROOT, SharedDemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.shared import ROOT
 
 
 class Hands:
