@@ -170,7 +170,6 @@ DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
 LANGUAGE_CODE = "en"
 USE_TZ = True
-STATIC_URL = "static/"
 #: Styles, scripts and fonts from npm: under which address, and where they lie among the node modules. A wheel has
 #: copies of them in studio/vendor (make wheel).
 VENDORED = {
@@ -192,18 +191,19 @@ STATICFILES_DIRS = [
     ("pictures", _pictures if _pictures.exists() else BASE / "studio" / "vendor" / "pictures"),
     *((to, _modules / at if _modules.exists() else BASE / "studio" / "vendor" / to) for to, at in VENDORED.items()),
 ]
+# Browsers keep what has an address of its version; a shared studio compresses it, too.
+STATIC_VERSION = version_of(BASE / "studio", (d[1] for d in STATICFILES_DIRS if isinstance(d, tuple)))
+STATIC_URL = f"static/{STATIC_VERSION}/"
 WHITENOISE_AUTOREFRESH = DEBUG
-# On this machine alone they are served from where they are; a shared studio compresses them, and browsers keep them.
 WHITENOISE_USE_FINDERS = not SHARED
+if not DEBUG:  # where they are being written, the version is that of the start
+    WHITENOISE_IMMUTABLE_FILE_TEST = f"/static/{STATIC_VERSION}/"
 if SHARED:
     STATIC_ROOT = DATA / "static"
-    STATIC_VERSION = version_of(BASE / "studio", (d[1] for d in STATICFILES_DIRS if isinstance(d, tuple)))
-    STATIC_URL = f"static/{STATIC_VERSION}/"
     STORAGES = {
         "default": {"BACKEND": "django.core.files.storage.FileSystemStorage"},
         "staticfiles": {"BACKEND": "whitenoise.storage.CompressedStaticFilesStorage"},
     }
-    WHITENOISE_IMMUTABLE_FILE_TEST = f"/static/{STATIC_VERSION}/"
 
 LOGGING = logging_settings(DATA, os.environ.get("DIACHRON_PROCESS", "server"))
 CSRF_FAILURE_VIEW = "studio.server.failures.forbidden"

@@ -1,5 +1,5 @@
-"""Styles, scripts and fonts of a shared studio: copied and compressed once for each version, under an address that
-changes with it, so that browsers may keep them for ever."""
+"""Styles, scripts and fonts: under an address that changes with their version, so that browsers may keep them for ever
+and no page meets older scripts; for a shared studio copied and compressed once for each version."""
 
 from __future__ import annotations
 

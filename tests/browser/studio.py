@@ -138,6 +138,8 @@ class Browser:
         self.play.stop()
 
 
+#: The address below which a page's scripts are, as an expression in it.
+SCRIPTS = "document.querySelector('script[src$=\"studio/forms.js\"]').src.replace('studio/forms.js', '')"
 #: Counts requests under way, so that a test can wait for what they bring.
 COUNT_REQUESTS = """(() => {
   const state = (globalThis.requests = { open: 0, since: performance.now() });

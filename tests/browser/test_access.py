@@ -3,7 +3,7 @@
 axe-core (MPL 2.0, for tests only) checks WCAG 2.2 A and AA and its own best practices.
 """
 
-from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.browser.studio import SCRIPTS, SharedDemoCase, quiet, settled
 from tests.shared import ROOT
 
 AXE = (ROOT / "node_modules" / "axe-core" / "axe.min.js").read_text()
@@ -118,7 +118,7 @@ class Access(SharedDemoCase):
 
     def test_forced_colours_reach_the_canvases(self):
         page = self.opened(forced_colors="active")
-        self.assertEqual(page.evaluate("import('/static/desk/palette.js').then((m) => m.INK.ink)"), "CanvasText")
+        self.assertEqual(page.evaluate(f"import({SCRIPTS} + 'desk/palette.js').then((m) => m.INK.ink)"), "CanvasText")
         self.check(page, "forced colours")
 
     def test_less_motion_is_no_motion(self):

@@ -8,7 +8,7 @@ from unittest import TestCase
 import numpy as np
 import soundfile as sf
 
-from tests.browser.studio import Browser, Studio, quiet, settled
+from tests.browser.studio import SCRIPTS, Browser, Studio, quiet, settled
 from tests.core.test_listening import strokes
 
 DROP = """async (files) => {
@@ -69,7 +69,7 @@ class Desk(TestCase):
         self.assertGreater(min(self.page.evaluate(self.RATIO, [w, "--paper"]) for w in words), 4.5)
         self.page.keyboard.press("Shift+H")
         self.assertGreater(min(self.page.evaluate(self.RATIO, [w, "--paper"]) for w in words), 7)
-        wave = "import('/static/desk/palette.js').then((m) => m.INK.wave)"
+        wave = f"import({SCRIPTS} + 'desk/palette.js').then((m) => m.INK.wave)"
         self.assertEqual(self.page.evaluate(wave), "#1d3050")
         self.page.reload()
         settled(self.page)

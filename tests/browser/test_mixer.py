@@ -4,11 +4,11 @@ import base64
 
 import numpy as np
 
-from tests.browser.studio import SharedDemoCase
+from tests.browser.studio import SCRIPTS, SharedDemoCase
 
 RENDER = """async ({setup, frames, later}) => {
   const context = new OfflineAudioContext(2, frames, 48000);
-  await context.audioWorklet.addModule('/static/desk/mixer.js');
+  await context.audioWorklet.addModule(SCRIPTS + 'desk/mixer.js');
   const node = new AudioWorkletNode(context, 'mixer', {numberOfInputs: 0, outputChannelCount: [2]});
   node.connect(context.destination);
   const told = [];
@@ -25,7 +25,7 @@ RENDER = """async ({setup, frames, later}) => {
   let text = "";
   for (const channel of [0, 1]) for (const byte of new Uint8Array(out.getChannelData(channel).buffer)) text += String.fromCharCode(byte);
   return btoa(text);
-}"""
+}""".replace("SCRIPTS", SCRIPTS)
 SIZE, TOTAL = 1024, 4000
 
 
