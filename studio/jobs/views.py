@@ -1,6 +1,7 @@
 """What is being worked on, for the page to show."""
 
 from django.apps import apps
+from django.conf import settings
 from django.http import HttpRequest, HttpResponse
 from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
@@ -26,7 +27,7 @@ def progress(request: HttpRequest, session: int) -> HttpResponse:
     last = every[-1] if every and every[-1].state in (Job.State.FAILED, Job.State.CANCELLED) else None
     paused = current is not None and current.state == Job.State.WAITING and Pause.objects.exists()
     context = {"session": session, "job": current, "more": len(open_jobs) - 1, "last": last, "paused": paused}
-    state = {**state_of(session), "busy": bool(open_jobs)}
+    state = {**state_of(session), "busy": bool(open_jobs), "version": settings.STATIC_VERSION}
     response = render(request, "jobs/progress.html", context)
     return trigger_client_event(response, "session-state", state)
 

@@ -1,5 +1,6 @@
 """The page and a server that is away, killed, or has lost a file."""
 
+import json
 import tempfile
 from pathlib import Path
 from unittest import TestCase
@@ -80,6 +81,27 @@ class Safety(TestCase):
         page.get_by_role("tab", name="Chords", exact=True).wait_for(timeout=5_000)
         self.assertEqual(page.get_by_role("tab", name="Follow", exact=True).get_attribute("aria-selected"), "true")
         self.assertEqual(page.locator("#panel table.ranks").count(), 0)
+
+    def test_a_page_that_is_older_than_the_server_offers_to_load_itself_again(self):
+        page = self.page
+
+        def updated(route):
+            response = route.fetch()
+            state = json.loads(response.headers["hx-trigger"])
+            state["session-state"]["version"] = "another"
+            route.fulfill(response=response, headers={**response.headers, "hx-trigger": json.dumps(state)})
+
+        page.route("**/sessions/3/jobs*", updated)
+        self.addCleanup(page.unroute_all)
+        page.get_by_text("Diachron was updated").wait_for()
+        page.unroute_all()
+        page.evaluate("globalThis.old = true")
+        page.get_by_role("button", name="Load it again").click()
+        page.wait_for_function("!globalThis.old")
+        settled(page)
+        page.evaluate("desk.news.look()")
+        quiet(page)
+        self.assertEqual(page.get_by_text("Diachron was updated").count(), 0)
 
     def test_a_lost_recording_silences_only_itself_and_is_told(self):
         page = self.page

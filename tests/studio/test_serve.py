@@ -14,6 +14,7 @@ import urllib.request
 from pathlib import Path
 from unittest import TestCase, mock
 
+import django.test
 from django.conf import settings
 from django.core.management import CommandError, call_command
 
@@ -56,6 +57,16 @@ class Refusals(TestCase):
     def test_without_a_login_it_listens_on_this_machine_only(self):
         with self.assertRaisesRegex(CommandError, "listens on this machine only"):
             call_command("serve", host="0.0.0.0")
+
+
+class Alone(django.test.TestCase):
+    def test_browsers_keep_styles_for_ever_at_the_address_of_their_version(self):
+        address = re.search(r"/static/(\w+)/studio/theme\.css", self.client.get("/").content.decode())
+        self.assertEqual(address[1], settings.STATIC_VERSION)
+        answer = self.client.get(address[0])
+        self.assertIn("immutable", answer.headers["Cache-Control"])
+        self.assertIn(b"--serif", b"".join(answer))
+        self.assertEqual(self.client.get(address[0].replace(address[1], "0" * 12)).status_code, 404)
 
 
 class SharedServers(TestCase):

@@ -71,9 +71,10 @@ export class News {
     await desk.parts.follow();
   }
 
-  /** @param {{chords: number | null, busy: boolean, step: number | null, analysed: number, tracks: number}} news */
-  #sessionState({ chords, busy, ...state }) {
+  /** @param {{chords: number | null, busy: boolean, version: string, step: number | null, analysed: number, tracks: number}} news */
+  #sessionState({ chords, busy, version, ...state }) {
     this.desk.chords.catchUp(chords);
+    if (!import.meta.url.includes(`/${version}/`)) this.#offerNewPage();
     const now = busy ? "yes" : "no";
     // panes tell what a job is making, or has made
     if (document.body.dataset.busy && document.body.dataset.busy !== now) this.desk.panels.renewPanes();
@@ -97,6 +98,14 @@ export class News {
     if (!(await this.#seeMap())) return;
     // whoever is writing in a panel is left there
     if (first && step && !document.activeElement?.matches("#panel input")) desk.panels.open("check");
+  }
+
+  /** The server was updated meanwhile: scripts of before may not understand it. Told once. */
+  #offerNewPage() {
+    if (this.outdated) return;
+    this.outdated = true;
+    const offer = { words: "Load it again", act: () => location.reload() };
+    note("Diachron was updated while this page was open.", true, offer);
   }
 
   /** Tracks came to a session that has a map: it stays, and another search is offered. */
