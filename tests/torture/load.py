@@ -21,7 +21,6 @@ from pathlib import Path
 
 import mido
 import numpy as np
-import psutil
 import soundfile as sf
 
 from studio.streaming import BLOCK
@@ -151,12 +150,12 @@ def main() -> None:
             doing = [load.edit] * 4 + [load.play] * 4 + [load.send] * 2
             prepared = [what(Person(studio.url)) for what in doing]
             waiting = Person(studio.url)
-            while b"Nothing is being worked on" not in waiting.ask("/queue") and studio.process.poll() is None:
+            while b"Nothing is being worked on" not in waiting.ask("/queue") and studio.process.is_running():
                 time.sleep(1)
             threads = [threading.Thread(target=guarded, args=(load, run), daemon=True) for run in prepared]
             for t in threads:
                 t.start()
-            server, ends = psutil.Process(studio.process.pid), time.monotonic() + 60 * minutes
+            server, ends = studio.process, time.monotonic() + 60 * minutes
             while time.monotonic() < ends:
                 time.sleep(min(60, max(0.1, ends - time.monotonic())))
                 print(
