@@ -1,7 +1,7 @@
 // @ts-check
 // Files that the server makes when they are asked for: what it cannot make is told on the page, which stays.
 
-import { note } from "./server.js";
+import { AWAY, note } from "./server.js";
 
 /** The name in a Content-Disposition header. */
 export function nameIn(header) {
@@ -24,7 +24,7 @@ async function get(url) {
     link.click();
     setTimeout(() => URL.revokeObjectURL(link.href), 60_000);
   } catch {
-    note("The server does not answer. Nothing is lost; try again when it is back.", true);
+    note(AWAY, true);
   }
 }
 

@@ -2,7 +2,7 @@
 // What every form of the pages has in common: steps that it made are told, and no error passes in silence.
 
 import "./renewing.js";
-import { note, tellStep, underWay } from "./server.js";
+import { AWAY, note, tellStep, underWay } from "./server.js";
 
 document.addEventListener("htmx:beforeSend", (e) => {
   const { xhr, requestConfig } = /** @type {CustomEvent} */ (e).detail;
@@ -23,7 +23,7 @@ document.addEventListener("htmx:responseError", (e) => {
 
 document.addEventListener("htmx:sendError", (e) => {
   if (/** @type {CustomEvent} */ (e).detail.requestConfig.verb === "get") return;
-  note("The server does not answer. Nothing is lost; try again when it is back.", true);
+  note(AWAY, true);
 });
 
 // htmx refuses with no reason at all where a connection broke; its events, above, have told of that

@@ -6,6 +6,9 @@ import { clocked } from "./clock.js";
 
 export const csrf = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
 
+/** Where what was asked for does not come. */
+export const AWAY = "The server does not answer. Nothing is lost; try again when it is back.";
+
 /**
  * POST (or another method) JSON. Never rejects.
  * @param {string} url
@@ -71,7 +74,7 @@ async function ask(url, options) {
     return {
       ok: false,
       status: 0,
-      data: { error: "The server does not answer. Nothing is lost; try again when it is back." },
+      data: { error: AWAY },
     };
   }
 }

@@ -3,7 +3,7 @@
 // draws them and tells which one was meant.
 
 import { HEAD, LEFT, DRUMS, drawRoll } from "./roll_drawing.js";
-import { Latest, note as tell, send } from "../studio/server.js";
+import { AWAY, Latest, note as tell, send } from "../studio/server.js";
 
 /** @typedef {Pick<import("../desk/desk.js").Desk, "bar" | "editing" | "go" | "grid" | "wake">} Needs what this uses of the desk */
 
@@ -71,13 +71,15 @@ export class Roll {
     return this.refresh();
   }
 
+  /** Returns what came; null: the server does not answer, undefined: it is not wanted any more. */
   async refresh() {
-    if (!this.shown) return;
+    if (!this.shown) return undefined;
     const data = await this.latest.read(
       `/parts/${this.part}/roll?${new URLSearchParams(Object.entries(this.asked).map(([name, value]) => [name, String(value)]))}`,
     );
     if (data?.part === this.part) this.#take(data);
     else if (data === null && this.data?.part !== this.part) this.close(); // nothing of it is here to be shown
+    return data;
   }
 
   #take(data) {
@@ -239,9 +241,11 @@ export class Roll {
     addEventListener("keydown", (e) => this.#key(e), { capture: true });
   }
 
-  turn(by) {
+  async turn(by) {
     this.first = Math.max(1, Math.min(this.data.last, this.first + by * this.asked.bars));
-    return this.refresh();
+    if ((await this.refresh()) !== null) return;
+    this.first = this.data.first; // those bars are still shown
+    tell(AWAY, true);
   }
 
   #key(e) {

@@ -3,7 +3,7 @@
 
 import { addressOf } from "../studio/address.js";
 import { clock, clocked } from "../studio/clock.js";
-import { Latest, note, send, tryJson } from "../studio/server.js";
+import { AWAY, Latest, note, send, tryJson } from "../studio/server.js";
 import { Dragging } from "./dragging.js";
 import { drawWanted } from "./lane_drawing.js";
 import { place } from "./places.js";
@@ -179,7 +179,7 @@ export class Reshaping {
     if (clock.key !== key) return undefined;
     if (!facts || !map) {
       clock.key = before;
-      return note("The server does not answer. Nothing is lost; try again when it is back.", true);
+      return note(AWAY, true);
     }
     const longer = facts.seconds !== desk.facts.seconds || map.grid.time.some((t, i) => t !== grid.time[i]);
     if (key && longer) await this.#ready(facts, moved(seconds));
