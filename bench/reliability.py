@@ -10,22 +10,44 @@ def rightness(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
     return np.abs(times[:, None] - truth[None, :]).min(axis=1) <= WRONG
 
 
+#: Doubts about which beats open a bar: they tell nothing of wrong beats.
+ABOUT_LINES = ("downbeat", "bar lines")
+#: Doubts that tell of wrong beats, too, but may be right without any. An odd bar may have a beat too many.
+UNDECIDED = ("level", "end", "meter")
+ABOUT_BARS = (*ABOUT_LINES, "meter")
+
+
 def doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
-    """Wrong places inside a doubt, wrong places in all, doubts that are real, doubts in all.
+    """Wrong places inside a doubt that tells of beats, wrong places in all, doubts that are real, doubts in all.
 
     Wrong places are beats found where there is none and true beats that were missed. A doubt is real when a
-    wrong place lies in it. Doubts about counting and bars (level, meter, downbeat, end) are left out of
-    precision: a wrong beat does not decide them.
+    wrong place lies in it; those about the level, the end and odd bars are left out of that.
     """
-    found = solution.map.beats().seconds
-    found = found[(found > truth[0] - 0.07) & (found < truth[-1] + 0.07)]
+    wrong, inside = _wrong(solution.map.beats().seconds, truth)
+    about = [d for d in solution.doubts if d.kind not in ABOUT_LINES]
+    return _told(wrong, inside(about), inside([d for d in about if d.kind not in UNDECIDED]))
+
+
+def bar_doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
+    """The same of bar lines; any doubt may tell of a wrong one. ``truth``: downbeats."""
+    found = solution.map.beats()
+    wrong, inside = _wrong(found.seconds[found.beat == 1], truth)
+    return _told(wrong, inside(solution.doubts), inside([d for d in solution.doubts if d.kind in ABOUT_BARS]))
+
+
+def _wrong(found: np.ndarray, truth: np.ndarray):
+    """Wrong places, and what leaves of doubts those that lie within the truth."""
+    found = found[(found > truth[0] - WRONG) & (found < truth[-1] + WRONG)]
+    if not len(found):
+        return truth, list
     wrong = np.concatenate([found[~rightness(found, truth)], truth[~rightness(truth, found)]])
-    spans = [(d.start, d.end) for d in solution.doubts]
-    caught = sum(any(a <= t <= b for a, b in spans) for t in wrong)
-    local = [d for d in solution.doubts if d.kind not in ("level", "meter", "downbeat", "end")]
-    local = [d for d in local if d.end > truth[0] and d.start < truth[-1]]
-    real = sum(any(d.start <= t <= d.end for t in wrong) for d in local)
-    return caught, len(wrong), real, len(local)
+    return wrong, lambda some: [d for d in some if d.end > truth[0] and d.start < truth[-1]]
+
+
+def _told(wrong, tell, decided) -> tuple[int, int, int, int]:
+    caught = sum(any(d.start <= t <= d.end for d in tell) for t in wrong)
+    real = sum(any(d.start <= t <= d.end for t in wrong) for d in decided)
+    return caught, len(wrong), real, len(decided)
 
 
 def curve(pairs: list[tuple[float, bool]]) -> None:

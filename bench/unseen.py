@@ -108,10 +108,12 @@ def measured(job: tuple[Case, Path]) -> tuple[Case, dict] | None:
     found = solution.map.beats()
     out = scores(beats, downs, found.seconds, found.seconds[found.beat == 1])
     if len(beats):
-        out["doubts"] = reliability.doubts(solution, beats)
+        out["beats"] = reliability.doubts(solution, beats)
         inside = (found.seconds > beats[0] - 0.07) & (found.seconds < beats[-1] + 0.07)
         right = reliability.rightness(found.seconds[inside], beats)
         out["sure"] = list(zip(solution.confidence[inside].tolist(), right.tolist(), strict=True))
+    if len(downs):
+        out["bar lines"] = reliability.bar_doubts(solution, downs)
     return case, out
 
 
@@ -133,8 +135,12 @@ def line(name: str, rows: list[dict]) -> str:
     for k in ("F70", "F20", "down"):
         own = [r[k] for r in rows if k in r]
         cells.append(f"{np.mean(own):6.3f}" if own else "     -")
-    told = np.sum([r["doubts"] for r in rows if "doubts" in r] or [[0, 0, 0, 0]], axis=0)
-    return f"{name:44s}{len(rows):4d} {' '.join(cells)}   {told[0]}/{told[1]} wrong places in a doubt, {told[2]}/{told[3]} doubts real"
+    words = []
+    for what in ("beats", "bar lines"):
+        if told := [r[what] for r in rows if what in r]:
+            caught, wrong, real, doubts = np.sum(told, axis=0)
+            words.append(f"{what}: {caught}/{wrong} wrong in a doubt, {real}/{doubts} doubts real")
+    return f"{name:44s}{len(rows):4d} {' '.join(cells)}   {'; '.join(words)}"
 
 
 def main() -> None:
