@@ -11,6 +11,7 @@ import runpy
 import signal
 import subprocess
 import sys
+import traceback
 from functools import cache
 from importlib import import_module
 from multiprocessing.util import Finalize
@@ -41,7 +42,7 @@ def start(arguments, environment, log) -> psutil.Process:
     request = {"arguments": arguments, "environment": environment, "log": str(log)}
     source.stdin.write(json.dumps(request) + "\n")
     source.stdin.flush()
-    return psutil.Process(int(source.stdout.readline()))
+    return psutil.Process(int(source.stdout.readline()))  # it is no child of ours
 
 
 def _load():
@@ -83,6 +84,8 @@ def main():
         if pid == 0:
             try:
                 _be_server(json.loads(line))
+            except Exception:
+                traceback.print_exc()
             finally:
                 sys.stdout.flush()
                 os._exit(0)
