@@ -196,6 +196,7 @@ STATIC_VERSION = version_of(BASE / "studio", (d[1] for d in STATICFILES_DIRS if 
 STATIC_URL = f"static/{STATIC_VERSION}/"
 WHITENOISE_AUTOREFRESH = DEBUG
 WHITENOISE_USE_FINDERS = not SHARED
+WHITENOISE_STATIC_PREFIX = f"/static/{STATIC_VERSION}/"  # below a proxy's path STATIC_URL is longer
 if not DEBUG:  # where they are being written, the version is that of the start
     WHITENOISE_IMMUTABLE_FILE_TEST = f"/static/{STATIC_VERSION}/"
 if SHARED:

@@ -23,6 +23,11 @@ def version_of(studio: Path, further: Iterable[Path]) -> str:
     return found.hexdigest()[:_LENGTH]
 
 
+def show_below(prefix: str) -> None:
+    """Let pages ask for them below ``prefix``, the path (like ``/maps``) under which a proxy shows the studio."""
+    settings.STATIC_URL = f"{prefix}/static/{settings.STATIC_VERSION}/"
+
+
 def collect() -> bool:
     """Copy and compress them where that was not done for this version; whether it was done now."""
     done = Path(settings.STATIC_ROOT) / "version"

@@ -17,8 +17,11 @@ from unittest import TestCase, mock
 import django.test
 from django.conf import settings
 from django.core.management import CommandError, call_command
+from django.core.signals import setting_changed
+from django.test import override_settings
 
 from studio.server.management.commands import serve
+from studio.server.static_files import show_below
 
 
 class WriteBack(TestCase):
@@ -67,6 +70,17 @@ class Alone(django.test.TestCase):
         self.assertIn("immutable", answer.headers["Cache-Control"])
         self.assertIn(b"--serif", b"".join(answer))
         self.assertEqual(self.client.get(address[0].replace(address[1], "0" * 12)).status_code, 404)
+
+    def test_below_a_proxy_s_path_pages_ask_for_them_there(self):
+        with override_settings():
+            show_below("/maps")
+            setting_changed.send(None, setting="STATIC_URL", value=settings.STATIC_URL, enter=True)  # none is kept
+            page = self.client.get("/").content.decode()
+            self.assertIn(f'href="/maps/static/{settings.STATIC_VERSION}/studio/theme.css"', page)
+            # the server takes the path off
+            answer = self.client.get(f"/static/{settings.STATIC_VERSION}/studio/theme.css")
+            self.assertIn("immutable", answer.headers["Cache-Control"])
+        setting_changed.send(None, setting="STATIC_URL", value=settings.STATIC_URL, enter=False)
 
 
 class SharedServers(TestCase):

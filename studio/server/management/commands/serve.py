@@ -26,7 +26,7 @@ from studio.analysis.work import listen_again
 from studio.library.models import Session
 from studio.server.data_folder import DATABASE, Unusable, check_database, copy_before_update, copy_daily, locked
 from studio.server.housekeeping import clear_away
-from studio.server.static_files import collect
+from studio.server.static_files import collect, show_below
 from studio.server.workers import Workers
 
 
@@ -125,6 +125,7 @@ class Command(BaseCommand):
     def handle(self, *, host: str, port: int, demo: bool, workers: int, **options: Any) -> None:
         _check_host(host)
         _check_port(host, port)
+        show_below(options["prefix"])
         os.umask(0o077)  # recordings and their history are for their owner alone
         lock = None if options["web_only"] else self.take_charge(demo, {**options, "host": host, "port": port})
         # whoever serves styles and scripts looks for them when it begins
