@@ -3,18 +3,16 @@
 import numpy as np
 
 WRONG = 0.07
-
-
-def rightness(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
-    """For each beat found whether a true beat lies within 70 ms."""
-    return np.abs(times[:, None] - truth[None, :]).min(axis=1) <= WRONG
-
-
 #: Doubts about which beats open a bar: they tell nothing of wrong beats.
 ABOUT_LINES = ("downbeat", "bar lines")
 #: Doubts that tell of wrong beats, too, but may be right without any. An odd bar may have a beat too many.
 UNDECIDED = ("level", "end", "meter")
 ABOUT_BARS = (*ABOUT_LINES, "meter")
+
+
+def rightness(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
+    """For each beat found whether a true beat lies within 70 ms."""
+    return np.abs(times[:, None] - truth[None, :]).min(axis=1) <= WRONG
 
 
 def doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
@@ -23,28 +21,23 @@ def doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
     Wrong places are beats found where there is none and true beats that were missed. A doubt is real when a
     wrong place lies in it; those about the level, the end and odd bars are left out of that.
     """
-    wrong, inside = _wrong(solution.map.beats().seconds, truth)
     about = [d for d in solution.doubts if d.kind not in ABOUT_LINES]
-    return _told(wrong, inside(about), inside([d for d in about if d.kind not in UNDECIDED]))
+    decided = [d for d in about if d.kind not in UNDECIDED]
+    return _told(solution.map.beats().seconds, truth, about, decided)
 
 
 def bar_doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
     """The same of bar lines; any doubt may tell of a wrong one. ``truth``: downbeats."""
     found = solution.map.beats()
-    wrong, inside = _wrong(found.seconds[found.beat == 1], truth)
-    return _told(wrong, inside(solution.doubts), inside([d for d in solution.doubts if d.kind in ABOUT_BARS]))
+    decided = [d for d in solution.doubts if d.kind in ABOUT_BARS]
+    return _told(found.seconds[found.beat == 1], truth, solution.doubts, decided)
 
 
-def _wrong(found: np.ndarray, truth: np.ndarray):
-    """Wrong places, and what leaves of doubts those that lie within the truth."""
+def _told(found: np.ndarray, truth: np.ndarray, tell, decided) -> tuple[int, int, int, int]:
+    """``tell``: doubts in which a wrong place is told; ``decided``: those that a wrong place makes real."""
     found = found[(found > truth[0] - WRONG) & (found < truth[-1] + WRONG)]
-    if not len(found):
-        return truth, list
-    wrong = np.concatenate([found[~rightness(found, truth)], truth[~rightness(truth, found)]])
-    return wrong, lambda some: [d for d in some if d.end > truth[0] and d.start < truth[-1]]
-
-
-def _told(wrong, tell, decided) -> tuple[int, int, int, int]:
+    wrong = np.concatenate([found[~rightness(found, truth)], truth[~rightness(truth, found)]]) if len(found) else truth
+    decided = [d for d in decided if d.end > truth[0] and d.start < truth[-1]]
     caught = sum(any(d.start <= t <= d.end for d in tell) for t in wrong)
     real = sum(any(d.start <= t <= d.end for t in wrong) for d in decided)
     return caught, len(wrong), real, len(decided)

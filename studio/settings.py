@@ -191,7 +191,8 @@ STATICFILES_DIRS = [
     ("pictures", _pictures if _pictures.exists() else BASE / "studio" / "vendor" / "pictures"),
     *((to, _modules / at if _modules.exists() else BASE / "studio" / "vendor" / to) for to, at in VENDORED.items()),
 ]
-# Browsers keep what has an address of its version; a shared studio compresses it, too.
+# Browsers keep what has an address of its version. On this machine alone files are served from where they are; a shared
+# studio compresses them.
 STATIC_VERSION = version_of(BASE / "studio", (d[1] for d in STATICFILES_DIRS if isinstance(d, tuple)))
 STATIC_URL = f"static/{STATIC_VERSION}/"
 WHITENOISE_AUTOREFRESH = DEBUG

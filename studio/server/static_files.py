@@ -4,6 +4,7 @@ and no page meets older scripts; for a shared studio copied and compressed once 
 from __future__ import annotations
 
 import hashlib
+import posixpath
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -25,7 +26,7 @@ def version_of(studio: Path, further: Iterable[Path]) -> str:
 
 def show_below(prefix: str) -> None:
     """Let pages ask for them below ``prefix``, the path (like ``/maps``) under which a proxy shows the studio."""
-    settings.STATIC_URL = f"{prefix}/static/{settings.STATIC_VERSION}/"
+    settings.STATIC_URL = posixpath.join("/", prefix.strip("/"), "static", settings.STATIC_VERSION, "")
 
 
 def collect() -> bool:

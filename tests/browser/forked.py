@@ -18,6 +18,7 @@ from multiprocessing.util import Finalize
 
 import psutil
 
+import core
 from tests.shared import ROOT
 
 
@@ -46,8 +47,6 @@ def start(arguments, environment, log) -> psutil.Process:
 
 
 def _load():
-    import core
-
     for module in pkgutil.walk_packages(core.__path__, "core."):
         if not module.name.endswith("__main__"):
             import_module(module.name)

@@ -45,6 +45,13 @@ class Following(TestCase):
     def wait_for_parts(self, count):
         self.page.wait_for_function("n => desk.facts.parts.length === n && desk.parts.notes.size === n", arg=count)
 
+    def open_empty_roll(self):
+        before = self.counted()
+        self.pane("Parts")
+        self.page.get_by_role("button", name="Empty part").click()
+        self.wait_for_parts(before + 1)
+        self.page.locator("[data-roll]").last.click()
+
     def starts(self, place=-1):
         return np.array(self.page.evaluate("k => desk.parts.notes.get(desk.facts.parts.at(k).id).start", place))
 
@@ -85,11 +92,8 @@ class Following(TestCase):
         page.wait_for_function("s => desk.step === s", arg=step)
 
     def test_a_bass_line_is_written_with_the_mouse_and_heard_as_a_lane(self):
-        page, before = self.page, self.counted()
-        self.pane("Parts")
-        page.get_by_role("button", name="Empty part").click()
-        self.wait_for_parts(before + 1)
-        page.locator("[data-roll]").last.click()
+        page = self.page
+        self.open_empty_roll()
         page.wait_for_function("desk.parts.roll.data?.name.startsWith('Bass')")
         quiet(page)
         box = page.locator("#roll canvas").bounding_box()
@@ -128,10 +132,7 @@ class Following(TestCase):
 
     def test_the_roll_stays_while_the_server_is_away_and_closes_with_its_part(self):
         page, before = self.page, self.counted()
-        self.pane("Parts")
-        page.get_by_role("button", name="Empty part").click()
-        self.wait_for_parts(before + 1)
-        page.locator("[data-roll]").last.click()
+        self.open_empty_roll()
         page.wait_for_function("desk.parts.roll.data?.part === desk.parts.roll.part")
         page.context.set_offline(True)
         self.addCleanup(page.context.set_offline, False)

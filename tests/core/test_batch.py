@@ -242,7 +242,7 @@ class Running(Batch):
         self.assertEqual(told["errors"], [""] * count)
 
     def test_a_worker_that_is_killed_loses_nothing_and_nothing_is_done_twice(self):
-        self.run_and_kill_a_worker("pool", 4)
+        self.run_and_kill_a_worker("pool", 5)
 
     def test_a_cluster_of_two_workers_does_the_same_though_one_dies(self):
         """Takes are sent to it by content."""

@@ -37,13 +37,17 @@ def _analysed_once(sources, options, progress, store):
     return _found[key]
 
 
+def settings_for(folder):
+    """Sessions lie in this folder. Static files are not looked through: each client would do so anew."""
+    return override_settings(SESSIONS_FOLDER=folder / "sessions", WHITENOISE_AUTOREFRESH=True)
+
+
 class StudioCase(TestCase):
     def setUp(self):
         folder = tempfile.TemporaryDirectory()
         self.addCleanup(folder.cleanup)
         self.folder = Path(folder.name)
-        # static files are not looked through: each test has a client, and each client loads the middleware anew
-        settings = override_settings(SESSIONS_FOLDER=self.folder / "sessions", WHITENOISE_AUTOREFRESH=True)
+        settings = settings_for(self.folder)
         settings.enable()
         self.addCleanup(settings.disable)
         clear_all()  # rolled-back tests use the same keys again
@@ -98,7 +102,7 @@ class PreparedCase(StudioCase):
         first = cls()
         first.client, first.folder = cls.client_class(), Path(folder.name)
         own = set(vars(first))
-        with override_settings(SESSIONS_FOLDER=first.folder / "sessions", WHITENOISE_AUTOREFRESH=True):
+        with settings_for(first.folder):
             clear_all()
             first.prepare()
         for name in vars(first).keys() - own:
