@@ -2,7 +2,8 @@
 
 ``python -m training.fit FIT EVALUATION``: the first folder holds takes to fit on, the second to measure on. It writes
 the constants into ``core/tracking/fitted.json`` and prints what they are worth on both. First what readings are chosen
-by (tempo hypotheses, bars), then how sure they are (confidence, doubts), as the second depends on the first."""
+by (tempo hypotheses, bars), then where there is music, then how sure readings are (confidence, doubts), as each depends
+on what is before it. ``python -m training.fit STEP FIT EVALUATION``: one of ``readings``, ``music``, ``confidence``."""
 
 from __future__ import annotations
 
@@ -26,7 +27,9 @@ from core.tracking.beat_tracker import TrackingOptions, TrackingResult, hypothes
 from core.tracking.context import AnalysisContext, build_context
 from core.tracking.doubts import bar_evidence
 from core.tracking.doubts.about_ends import LAST, end_features
+from core.tracking.doubts.about_take import usual_confidence
 from core.tracking.hypothesis import rate
+from core.tracking.music import likeliest_music, music_features
 from core.tracking.parameters import (
     CONFIDENCE_WEIGHTS,
     DIVISION_WEIGHTS,
@@ -65,16 +68,18 @@ class BarEvidence:
 
 @dataclass(frozen=True)
 class ConfidenceData:
-    """How sure a solved take is: what confidence is made of and which beats are right; then, each with whether it is
-    wrong at the end, the numbers of the tempo, of all bar lines (where they can be judged), of windows of bars. For the
-    end of the music, where what comes before is right: features and support of all beats, and whether it is wrong."""
+    """How sure a solved take is: what confidence is made of, of all beats, and which of those ``inside`` the music are
+    right; then, each with whether it is wrong at the end, the numbers of the tempo (those of confidence still to come),
+    of all bar lines (where they can be judged), of windows of bars. For the end of the music, where what comes before
+    is right: support of all beats, and whether it is wrong."""
 
     features: Floats
+    inside: NDArray[np.bool_]
     right: NDArray[np.bool_]
     level: tuple[float, ...]
     bar_lines: tuple[float, ...] | None
     windows: list[tuple[float, ...]]
-    end: tuple[Floats, Floats, bool] | None
+    end: tuple[Floats, bool] | None
 
 
 def f_measure(take: Take, seconds: Floats, window: float = 0.07) -> float:
@@ -225,6 +230,42 @@ def fit_readings(fit: Path, judge: Path) -> None:
     write_fitted("meters", dict(zip(METER_WEIGHTS, weights[len(DIVISION_WEIGHTS) :], strict=True)))
 
 
+# -- where there is music
+
+
+def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_]]]:
+    """Of a take's first chain, as tracks and as mix: whether somebody drums, what tells of music at each beat, and
+    where there is some."""
+    take, out = read(path), []
+    for tracks in (take.tracks, take.mix):
+        try:
+            context = build_context(tracks)
+            frames = hypotheses(context, TrackingOptions())[0].frames
+        except ValueError:
+            continue
+        features = music_features(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound)
+        seconds, half = frames / FRAME_RATE, float(np.median(np.diff(frames))) / FRAME_RATE / 2
+        out.append((take.drums, features, (seconds > take.beats[0] - half) & (seconds < take.beats[-1] + half)))
+    return out
+
+
+def fit_music(fit: Path, judge: Path) -> None:
+    own, others = of_all(fit, music_data), of_all(judge, music_data)
+    shares = np.concatenate([np.full(len(music), 100 / len(music)) for _, _, music in own])  # every take counts alike
+    features, music = (np.concatenate([row[k] for row in own]) for k in (1, 2))
+    weights = logistic(features[:, 1:], music.astype(float), shares)
+    write_fitted("music", dict(zip(fitted("music"), weights, strict=True)))
+    for name, group in (("fit", own), ("evaluation", others)):
+        for drums in (True, False):
+            some = [(is_music, likeliest_music(x @ weights)) for d, x, is_music in group if d == drums]
+            missed = sum(int(m.sum() - m[run].sum()) for m, run in some)
+            beyond = sum(int((~m[run]).sum()) for m, run in some)
+            print(
+                f"music, {name}, {'drums' if drums else 'no drums'}: {missed} of {sum(int(m.sum()) for m, _ in some)} "
+                f"beats of music left out, {beyond} beyond it"
+            )
+
+
 # -- how sure they are
 
 
@@ -255,20 +296,25 @@ def _confidence_data(take: Take, found: TrackingResult) -> ConfidenceData:
         lines = (*bar_evidence.line_features(gaps).values(), float(true.mean() < 0.5))
         for w in list(bar_evidence.windows(downs, main, candidate.evidence))[::2]:
             windows.append((*w.features.values(), float(true[w.first : w.last].mean() < 0.5)))
-    end: tuple[Floats, Floats, bool] | None = None
+    end: tuple[Floats, bool] | None = None
     if len(seconds) >= 20 and right[-30:-LAST].mean() > 0.7:
         over = seconds[-1] > take.beats[-1] + 0.5 * np.median(np.diff(take.beats))
-        end = found.features, candidate.support, bool(over or not right[-LAST:].all())
-    return ConfidenceData(found.features[inside], right[inside], level, lines, windows, end)
+        end = candidate.support, bool(over or not right[-LAST:].all())
+    return ConfidenceData(found.features, inside, right[inside], level, lines, windows, end)
+
+
+def _level_numbers(of: ConfidenceData, weights: Floats) -> tuple[float, ...]:
+    """Features of a take's tempo, and whether it is wrong; by ``weights`` of confidence."""
+    *features, is_wrong = of.level
+    return *features, usual_confidence(_probability(weights, of.features[:, 1:])), is_wrong
 
 
 def _end_numbers(of: ConfidenceData, weights: Floats) -> list[tuple[float, ...]]:
     """Features of the end of a take, where it can be judged, and whether it is wrong; by ``weights`` of confidence."""
     if of.end is None:
         return []
-    features, support, is_wrong = of.end
-    sure = _probability(weights, features[:, 1:])
-    return [(*end_features(sure, support).values(), float(is_wrong))]
+    support, is_wrong = of.end
+    return [(*end_features(_probability(weights, of.features[:, 1:]), support).values(), float(is_wrong))]
 
 
 def logistic(
@@ -299,7 +345,7 @@ def fit_confidence(fit: Path, judge: Path) -> None:
 
     def beats(of: list[ConfidenceData]) -> tuple[Floats, Floats, Floats]:
         """Every take counts alike."""
-        features = np.concatenate([s.features[:, 1:] for s in of])
+        features = np.concatenate([s.features[s.inside, 1:] for s in of])
         shares = np.concatenate([np.full(len(s.right), 100 / max(1, len(s.right))) for s in of])
         return features, np.concatenate([s.right for s in of]).astype(float), shares
 
@@ -319,7 +365,7 @@ def fit_confidence(fit: Path, judge: Path) -> None:
 
     def columns(of: list[ConfidenceData], what: str) -> tuple[Floats, Floats]:
         every = {
-            "level": [s.level for s in of],
+            "level": [_level_numbers(s, sure) for s in of],
             "bar lines": [s.bar_lines for s in of if s.bar_lines],
             "windows of bars": [w for s in of for w in s.windows],
             "end": [numbers for s in of for numbers in _end_numbers(s, sure)],
@@ -333,7 +379,7 @@ def fit_confidence(fit: Path, judge: Path) -> None:
         write_fitted(what, dict(zip(fitted(what), weights, strict=True)))
         for name, group in (("fit", own), ("evaluation", others)):
             x, y = columns(group, what)
-            for at in (0.2, 0.3, 0.4, 0.5):
+            for at in (0.1, 0.15, 0.2, 0.3, 0.5):
                 flagged = _probability(weights, x) >= at
                 real = y[flagged].mean() if flagged.any() else float("nan")
                 caught = int((flagged & (y > 0)).sum())
@@ -341,9 +387,9 @@ def fit_confidence(fit: Path, judge: Path) -> None:
 
 
 if __name__ == "__main__":
-    if sys.argv[1] == "confidence":
-        fit_confidence(*map(Path, sys.argv[2:4]))
+    steps = {"readings": fit_readings, "music": fit_music, "confidence": fit_confidence}
+    if sys.argv[1] in steps:
+        steps[sys.argv[1]](*map(Path, sys.argv[2:4]))
     else:
-        fit_readings(*map(Path, sys.argv[1:3]))
-        # in a process of its own, which reads the constants just written
-        subprocess.run([sys.executable, "-m", "training.fit", "confidence", *sys.argv[1:3]], check=True)
+        for step in steps:  # each in a process of its own, which reads the constants just written
+            subprocess.run([sys.executable, "-m", "training.fit", step, *sys.argv[1:3]], check=True)

@@ -24,6 +24,7 @@ from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
 from core.tracking.hypothesis import TempoHypothesis, rate
+from core.tracking.music import music_beats
 from core.tracking.off_beats import keep_phase
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
@@ -64,7 +65,10 @@ def track_beats(
         pending = pool.map(lambda h: assemble(context, h, options.meter), ranked[1 : 1 + _RIVALS])
         posteriors = posterior(curve, ranked[0].frames)
         inside = widened(ranked[0].frames, certain_range(posteriors), context.sound, envelope)
-        best = assemble(context, replace(ranked[0], frames=ranked[0].frames[inside]), options.meter, pins)
+        music = music_beats(ranked[0].frames, context.beat_activation[:, 0], envelope, context.sound)
+        music = music[_may_have_beats(music, options)]
+        certain = replace(ranked[0], frames=ranked[0].frames[inside])
+        best = assemble(context, certain, options.meter, pins, music)
         rivals = list(pending)
     progress("Calculating confidence", 0.7)
     kept = np.isin(ranked[0].frames, best.hypothesis.frames)
@@ -169,6 +173,14 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
             if all(abs(np.log(again.bpm / other.bpm)) > _SAME_TEMPO for other in out):
                 out.append(replace(again, exact_tempo=exact))
     return sorted(out, key=lambda h: -h.score)
+
+
+def _may_have_beats(frames: NDArray[np.int64], options: TrackingOptions) -> NDArray[np.bool_]:
+    """Which of the beats lie in none of the stretches that have no beats, as the engineer says."""
+    seconds, inside = frames / FRAME_RATE, np.ones(len(frames), dtype=bool)
+    for start, end in options.no_beats:
+        inside &= (seconds < start) | (seconds >= end)
+    return inside
 
 
 def _between(curve: Floats, options: TrackingOptions) -> Floats:

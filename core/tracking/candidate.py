@@ -44,10 +44,16 @@ class MapCandidate:
 
 
 def assemble(
-    context: AnalysisContext, hypothesis: TempoHypothesis, meter: Meter | None = None, pins: Floats | None = None
+    context: AnalysisContext,
+    hypothesis: TempoHypothesis,
+    meter: Meter | None = None,
+    pins: Floats | None = None,
+    music: Ints | None = None,
 ) -> MapCandidate:
-    """The map of a hypothesis. ``meter`` fixes the main meter; ``pins`` (seconds) stay where they are."""
-    hypothesis = replace(hypothesis, frames=_without_silence(context, hypothesis.frames))
+    """The map of a hypothesis. ``meter`` fixes the main meter; ``pins`` (seconds) stay where they are; where ``music``
+    (:func:`core.tracking.music.music_beats`) goes on far beyond the ends that are found, it is mapped, too."""
+    frames = _without_silence(context, hypothesis.frames)
+    hypothesis = replace(hypothesis, frames=frames if music is None else ends.reaching(frames, music))
     evidence = downbeat_evidence(context, hypothesis.frames)
     seconds, support = place_beats(context, hypothesis.frames, pins)
     return _barred(context, hypothesis, meter, pins, evidence, seconds, support)

@@ -71,9 +71,9 @@ def confidence_features(
         By how much the pattern around each beat exceeds its rivals' (:func:`core.tracking.pattern_margin`).
     """
     p = np.clip(posteriors, *_POSTERIORS)
-    on = _maximum_near(activation, seconds)
+    on = maximum_near(activation, seconds)
     middles = (seconds[1:] + seconds[:-1]) / 2
-    off = _maximum_near(activation, np.append(middles, middles[-1] if len(middles) else seconds[-1]))
+    off = maximum_near(activation, np.append(middles, middles[-1] if len(middles) else seconds[-1]))
     size = min(2 * _AROUND + 1, max(1, len(seconds)))
     around, between, thirds = (
         uniform_filter1d(x, size, mode="nearest") for x in (on, off, _at_thirds(activation, seconds))
@@ -113,20 +113,13 @@ def margin(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
 
 def level_features(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> dict[str, float]:
     """What tells whether a take's tempo level is right: ``margin``; ``agreement`` with the beat activation, 0 to 1; by
-    how much its pattern exceeds those of all other tempos (``pattern``) and of about half its own (``half``), in nats,
-    -15 to 15. Half the tempo is what is missed most."""
-
-    def ahead(of: Sequence[TempoHypothesis]) -> float:
-        patterns = [r.features.get("pattern", 0.0) for r in of]
-        own = best.features.get("pattern", 0.0)
-        return float(np.clip(own - max(patterns), *_PATTERN_MARGIN)) if patterns else _PATTERN_MARGIN[1]
-
-    ratios = [float(np.log(r.bpm / best.bpm)) for r in rivals]
+    how much its pattern exceeds those of all other tempos (``pattern``), in nats, -15 to 15."""
+    own = best.features.get("pattern", 0.0)
+    others = [r.features.get("pattern", 0.0) for r in rivals if abs(np.log(r.bpm / best.bpm)) > SAME_TEMPO]
     return {
         "margin": margin(best, rivals),
         "agreement": best.features.get("agreement", 0.0),
-        "pattern": ahead([r for r, x in zip(rivals, ratios, strict=True) if abs(x) > SAME_TEMPO]),
-        "half": ahead([r for r, x in zip(rivals, ratios, strict=True) if abs(x - np.log(0.5)) < SAME_TEMPO]),
+        "pattern": float(np.clip(own - max(others), *_PATTERN_MARGIN)) if others else _PATTERN_MARGIN[1],
     }
 
 
@@ -135,10 +128,10 @@ def _at_thirds(activation: Floats, seconds: Floats) -> Floats:
     if len(seconds) < 2:
         return np.zeros(len(seconds))
     gaps = np.diff(seconds, append=2 * seconds[-1] - seconds[-2])
-    return np.maximum(*(_maximum_near(activation, seconds + gaps * share, 2) for share in (1 / 3, 2 / 3)))
+    return np.maximum(*(maximum_near(activation, seconds + gaps * share, 2) for share in (1 / 3, 2 / 3)))
 
 
-def _maximum_near(activation: Floats, seconds: Floats, radius: int = 3) -> Floats:
+def maximum_near(activation: Floats, seconds: Floats, radius: int = 3) -> Floats:
     """The highest activation within ``radius`` hundredths of a second of each time."""
     frames = np.round(seconds * FRAME_RATE).astype(np.int64)[:, None] + np.arange(-radius, radius + 1)
     return np.asarray(activation[np.clip(frames, 0, len(activation) - 1)].max(axis=1))

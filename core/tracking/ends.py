@@ -1,7 +1,8 @@
 """Where the mapped music begins and ends: the beats that are certain, and those around them that still sound like it.
 
 The first bars of a free player and the last hits of a band have small posteriors, as few beats lie around
-them; they are music all the same. Applause and noise are as loud, but their pitch classes are flat.
+them; they are music all the same. Applause and noise are as loud, but their pitch classes are flat. A stretch in which
+two tempos are equally likely has small posteriors, too: where all that sounds speaks for music, it is taken in whole.
 """
 
 from __future__ import annotations
@@ -24,6 +25,8 @@ MOST_BEATS = 8
 _LOUD, _TONAL = 0.35, 0.75
 #: The least attack on a beat that is taken in last.
 _LEAST_ATTACK = 0.3
+#: A stretch of music that goes on for no more beats than this beyond an end says nothing against it.
+_FEW = 4
 
 
 @dataclass(frozen=True)
@@ -44,6 +47,13 @@ class TakeSound:
             loudest[: len(energy)] = np.maximum(loudest[: len(energy)], energy)
             chroma[: len(energy)] += track.evidence.chroma[:count]
         return cls(loudest, np.asarray(chroma.max(axis=1) / (chroma.sum(axis=1) + 1e-9)))
+
+
+def reaching(found: Ints, music: Ints) -> Ints:
+    """``found`` with those beats of ``music`` before and behind it that are more than a few."""
+    before, behind = music[music < found[0]], music[music > found[-1]]
+    parts = (before if len(before) > _FEW else before[:0], found, behind if len(behind) > _FEW else behind[:0])
+    return np.concatenate(parts)
 
 
 def widened(frames: Ints, certain: slice, sound: TakeSound, onset_envelope: Floats) -> slice:

@@ -63,33 +63,58 @@ class Doubted(TestCase):
         self.frames = np.arange(100, 2900, 50)
         self.best = score_hypothesis(pulses(self.frames), self.frames, *USUAL_RANGE)
         self.map = TempoMap.from_beats(self.frames / 100)
+        self.sure = np.full(len(self.frames), 0.99)
 
     def rival(self, ratio, lost):
         return replace(self.best, bpm=ratio * self.best.bpm, score=self.best.score - lost)
 
     def test_a_rival_that_fits_as_well_is_offered_with_its_tempo(self):
-        (doubt,) = about_take.level(self.map, [self.best, self.rival(0.5, 0.0)])
+        (doubt,) = about_take.level(self.map, [self.best, self.rival(0.5, 0.0)], self.sure)
         self.assertEqual((doubt.kind, doubt.remedies[0].command.kind), ("level", "ratio"))
         self.assertIn("60 beats a minute", doubt.reason)
 
     def test_the_nearer_the_rival_the_more_probable_the_mistake(self):
         agreed = replace(self.best, features={**self.best.features, "agreement": 0.9, "pattern": 10.0})
 
-        def chance(lost, pattern, ratio=2.0):
-            rival = self.rival(ratio, lost)
-            return about_take.wrong_level(agreed, [replace(rival, features={**rival.features, "pattern": pattern})])
+        def chance(lost, pattern):
+            rival = self.rival(2.0, lost)
+            rival = replace(rival, features={**rival.features, "pattern": pattern})
+            return about_take.wrong_level(agreed, [rival], self.sure)
 
         by_score = [chance(lost, 10.0) for lost in (0.0, 1.0, 3.0, 6.0)]
         by_pattern = [chance(1.0, pattern) for pattern in (15.0, 10.0, 5.0, 0.0)]
         for chances in (by_score, by_pattern):
             self.assertEqual(chances, sorted(chances, reverse=True))
         self.assertLess(by_pattern[-1], about_take.DOUBTED_LEVEL)
-        self.assertGreater(chance(1.0, 10.0, 0.5), chance(1.0, 10.0, 2.0))  # half is missed most
+
+    def test_a_take_whose_beats_are_less_sure_is_likelier_at_a_wrong_tempo(self):
+        agreed = replace(self.best, features={**self.best.features, "agreement": 0.9, "pattern": 10.0})
+
+        by_confidence = [
+            about_take.wrong_level(agreed, [self.rival(2.0, 1.0)], np.full(len(self.frames), confidence))
+            for confidence in (0.99, 0.9, 0.5)
+        ]
+        self.assertEqual(by_confidence, sorted(by_confidence))
+        self.assertLess(by_confidence[0], about_take.DOUBTED_LEVEL)
+        self.assertGreater(by_confidence[-1], 3 * about_take.DOUBTED_LEVEL)
+
+    def test_how_sure_beats_usually_are(self):
+        """Odds of 9 to 1 are ln 9 nats, some less sure beats tell nothing; none counts as surer than 0.999."""
+        self.assertAlmostEqual(about_take.usual_confidence(np.repeat([0.9, 0.5], [45, 11])), np.log(9))
+        self.assertAlmostEqual(about_take.usual_confidence(np.ones(20)), np.log(999))
+
+    def test_the_likelier_the_mistake_the_graver_the_doubt(self):
+        with mock.patch.object(about_take, "wrong_level") as wrong:
+            for wrong.return_value, severity in ((0.12, 1), (0.3, 2), (0.7, 3)):
+                (doubt,) = about_take.level(self.map, [self.best, self.rival(0.5, 0.0)], self.sure)
+                self.assertEqual(doubt.severity, severity)
+            wrong.return_value = 0.05
+            self.assertEqual(about_take.level(self.map, [self.best, self.rival(0.5, 0.0)], self.sure), [])
 
     def test_an_unlikely_tempo_is_doubted_though_no_other_was_found(self):
         unlike = replace(self.best, features={**self.best.features, "agreement": 0.0, "pattern": -20.0})
         near = replace(self.rival(0.85, 0.1), features={**self.best.features, "pattern": 0.0})
-        (doubt,) = about_take.level(self.map, [unlike, near])
+        (doubt,) = about_take.level(self.map, [unlike, near], self.sure)
         self.assertEqual([r.words for r in doubt.remedies], ["half the tempo", "double the tempo"])
         self.assertIn("120 beats a minute", doubt.reason)
 

@@ -53,7 +53,7 @@ def find_doubts(
         *odd_bars(view),
         *(bar_lines or contested(view)),
         *(phase or faint),
-        *([] if half_off else about_take.level(tempo_map, hypotheses)),
+        *([] if half_off else about_take.level(tempo_map, hypotheses, confidence)),
     ]
     return sorted(out, key=lambda d: (d.start, -d.severity))
 

@@ -16,7 +16,8 @@ from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import SAME_TEMPO, level_features
 from core.tracking.context import AnalysisContext
 from core.tracking.doubts.bar_evidence import evidence_gaps, line_features
-from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, about_all, beats_later
+from core.tracking.doubts.doubt import LISTEN, LOOK, WRONG, Doubt, Remedy, about_all, beats_later
+from core.tracking.doubts.map_view import log_odds
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import TempoHypothesis, rate
 from core.tracking.parameters import (
@@ -31,8 +32,10 @@ Floats = NDArray[np.float64]
 
 #: Fewest beats for a doubt about the whole take; fewest downbeats for one about its bar lines.
 _FEWEST, _FEWEST_BARS = 16, 6
-#: Probability from which on a tempo is probably wrong.
-_PROBABLY = 0.6
+#: Probability from which on a tempo is worth listening to, and from which on it is probably wrong.
+_LISTEN, _PROBABLY = 0.2, 0.6
+#: No beat counts as surer than this.
+_SURE = 0.999
 #: By how many nats the score of the off-beats has to exceed that of the beats.
 _CLEARLY_BETTER = 0.5
 
@@ -50,15 +53,21 @@ def probability(weights: dict[str, float], **features: float) -> float:
     return float(1 / (1 + np.exp(-z)))
 
 
-def wrong_level(best: TempoHypothesis, rivals: Sequence[TempoHypothesis]) -> float:
-    """How probably the take is counted at a wrong tempo."""
-    return probability(LEVEL_WEIGHTS, **level_features(best, rivals))
+def usual_confidence(confidence: Floats) -> float:
+    """How sure beats of a take usually are: the median of their log-odds, in nats."""
+    return float(np.median(log_odds(confidence, _SURE)))
 
 
-def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Doubt]:
-    """Another tempo may be meant. ``hypotheses``: the hypothesis that the map follows, then the others."""
+def wrong_level(best: TempoHypothesis, rivals: Sequence[TempoHypothesis], confidence: Floats) -> float:
+    """How probably the take is counted at a wrong tempo. ``confidence``: of each beat."""
+    return probability(LEVEL_WEIGHTS, **level_features(best, rivals), usual=usual_confidence(confidence))
+
+
+def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis], confidence: Floats) -> list[Doubt]:
+    """Another tempo may be meant. ``hypotheses``: the hypothesis that the map follows, then the others;
+    ``confidence``: of each beat."""
     best = hypotheses[0]
-    p = wrong_level(best, hypotheses[1:])
+    p = wrong_level(best, hypotheses[1:], confidence)
     if p < DOUBTED_LEVEL:
         return []
     remedies: list[Remedy] = []
@@ -73,7 +82,8 @@ def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis]) -> list[Do
         # nothing else was found, and yet this looks unlikely
         remedies = [Remedy(words, command) for _, words, command in _RATIOS[:2]]
         words = f"{best.bpm:.0f} beats a minute may be the wrong tempo: is it half or double?"
-    return [about_all("level", tempo_map, WRONG if p > _PROBABLY else LISTEN, words, remedies[:3])]
+    severity = WRONG if p > _PROBABLY else LISTEN if p > _LISTEN else LOOK
+    return [about_all("level", tempo_map, severity, words, remedies[:3])]
 
 
 def off_beat(context: AnalysisContext, tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:

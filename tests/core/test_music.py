@@ -1,0 +1,98 @@
+"""Which beats are music: the likeliest run of them, and what tells music from silence and applause."""
+
+from dataclasses import replace
+from unittest import TestCase
+
+import numpy as np
+
+from core.listening.attacks import NONE
+from core.listening.spectrum import Evidence
+from core.listening.track import AnalysedTrack
+from core.tempomap import Meters
+from core.tracking.beat_tracker import TrackingOptions, track_beats
+from core.tracking.ends import TakeSound, reaching
+from core.tracking.music import likeliest_music, music_beats
+from tests.core.takes import drift, groove, record, tempo_map
+
+
+class LikeliestRun(TestCase):
+    def test_the_worked_example(self):
+        """Bentley, "Programming Pearls" (1986), column 8, from memory: 59 to 97 have the largest sum, 187."""
+        values = np.array([31, -41, 59, 26, -53, 58, 97, -93, -23, 84.0])
+        run = likeliest_music(values)
+        self.assertEqual((run, values[run].sum()), (slice(2, 7), 187))
+
+    def test_no_other_run_has_a_larger_sum(self):
+        rng = np.random.default_rng(1)
+        for n in [1, 2, 3] * 20 + [12] * 60:
+            values = rng.normal(rng.uniform(-1, 1), 1, n)
+            largest = max(values[a:b].sum() for a in range(n) for b in range(a + 1, n + 1))
+            self.assertAlmostEqual(values[likeliest_music(values)].sum(), largest)
+
+
+class Music(TestCase):
+    """Sixty beats half a second apart, all loud, tonal, struck, and beats as the activation says."""
+
+    def setUp(self):
+        self.frames = 50 * np.arange(60)
+        self.energy = np.ones((3050, 3), np.float32)
+        self.chroma = np.full((3050, 12), 0.1, np.float32)
+        self.chroma[:, [0, 4, 7]] = 3.0
+        self.onsets = np.zeros(3050)
+        self.onsets[self.frames] = 1.0
+        self.activation = 0.8 * self.onsets
+
+    def found(self):
+        track = replace(Evidence.of_silence(3050), energy=self.energy, chroma=self.chroma)
+        sound = TakeSound.of([AnalysedTrack("x", track, NONE)], 3050)
+        beats = music_beats(self.frames, self.activation, self.onsets, sound)
+        return int(beats[0]) // 50, int(beats[-1]) // 50
+
+    def test_all_of_it(self):
+        self.assertEqual(self.found(), (0, 59))
+
+    def test_silence_is_none(self):
+        for what in (self.energy, self.onsets, self.activation):
+            what[:500] = 0
+        first, last = self.found()
+        self.assertAlmostEqual(first, 10, delta=2)
+        self.assertEqual(last, 59)
+
+    def test_applause_is_none(self):
+        """Loud, flat, without beats."""
+        self.chroma[2250:] = 1.0
+        self.activation[2250:] = 0.05
+        self.onsets[2250:] = 0.1
+        first, last = self.found()
+        self.assertEqual(first, 0)
+        self.assertAlmostEqual(last, 44, delta=4)
+
+    def test_a_soft_passage_is_music(self):
+        self.energy[:1000] *= 0.25
+        self.onsets[:1000] *= 0.4
+        self.activation[:1000] *= 0.5
+        self.assertEqual(self.found(), (0, 59))
+
+
+class Reaching(TestCase):
+    def test_a_few_beats_more_are_none_of_its_business(self):
+        found = np.arange(100, 200, 10)
+        self.assertEqual(reaching(found, np.arange(60, 240, 10)).tolist(), found.tolist())
+
+    def test_more_of_them_are_taken_in_on_either_side(self):
+        found = np.arange(100, 200, 10)
+        self.assertEqual(reaching(found, np.arange(50, 200, 10)).tolist(), list(range(50, 200, 10)))
+        self.assertEqual(reaching(found, np.arange(100, 250, 10)).tolist(), list(range(100, 250, 10)))
+
+    def test_music_that_ends_earlier_takes_nothing_away(self):
+        found = np.arange(100, 200, 10)
+        self.assertEqual(reaching(found, np.arange(120, 160, 10)).tolist(), found.tolist())
+
+
+class WhereTheEngineerSaysThereAreNoBeats(TestCase):
+    def test_none_is_found_though_music_goes_on(self):
+        truth = tempo_map(drift(64, 110), Meters.of((1, "4/4")))
+        made = record(truth, groove(truth, 16))
+        found = track_beats(made.tracks, TrackingOptions(no_beats=[(24.0, 60.0)])).map.beats().seconds
+        self.assertGreater(len(found), 30)
+        self.assertLess(found[-1], 24.0)
