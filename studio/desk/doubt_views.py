@@ -16,7 +16,7 @@ from core.editing.elsewhere import Correction, correction_of, elsewhere
 from core.editing.remedies import trusted
 from core.tempomap.edits import pins_of
 from core.tracking.context import NoBeats
-from core.tracking.doubts.doubt import WHOLE, Doubt
+from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt
 from core.tracking.doubts.settled import is_settled
 from core.tracking.review import review
 from studio.analysis.features import content_key, context
@@ -79,7 +79,7 @@ def _corrections(session: Session, step: MapStep) -> list[Correction]:
 def doubts_of(session: Session) -> list[Doubt]:
     """Open doubts about the session's map: all that no pin, lock, hold or dismissal settles.
 
-    Those about the whole take come first, then the gravest.
+    Those about the whole take that are worth a listen come first, then the gravest.
     """
     step = session.step
     if step is None:
@@ -87,7 +87,7 @@ def doubts_of(session: Session) -> list[Doubt]:
     key = _key_of(session, step)
     dismissed = tuple(session.marks.filter(kind=Mark.Kind.FINE).values_list("name", "start", "end"))
     left = _open(session, step, key, document_of(session).statements, dismissed)
-    return sorted(left, key=lambda d: (d.kind not in WHOLE, -d.severity, d.start))
+    return sorted(left, key=lambda d: (d.kind not in WHOLE or d.severity < LISTEN, -d.severity, d.start))
 
 
 def _key_of(session: Session, step: MapStep) -> Hashable:
