@@ -251,8 +251,10 @@ def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_]]]:
 
 def fit_music(fit: Path, judge: Path) -> None:
     own, others = of_all(fit, music_data), of_all(judge, music_data)
-    shares = np.concatenate([np.full(len(music), 100 / len(music)) for _, _, music in own])  # every take counts alike
     features, music = (np.concatenate([row[k] for row in own]) for k in (1, 2))
+    shares = np.concatenate([np.full(len(row[2]), 100 / len(row[2])) for row in own])  # every take counts alike
+    # and so do music and what is none: nearly all beats are music, and applause would be, too
+    shares = np.where(music, shares / shares[music].sum(), shares / shares[~music].sum()) * shares.sum() / 2
     weights = logistic(features[:, 1:], music.astype(float), shares)
     write_fitted("music", dict(zip(fitted("music"), weights, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):

@@ -94,8 +94,8 @@ RARE_METER = -0.5
 
 # ---- ends
 
-#: Fitted, logistic regression: log-odds that there is music at a beat, by the features of
-#: :func:`core.tracking.music.music_features`, in their order.
+#: Fitted, logistic regression: log-odds that there is music at a beat, as if half of all beats were none, by the
+#: features of :func:`core.tracking.music.music_features`, in their order.
 MUSIC_WEIGHTS = fitted("music")
 
 # ---- confidence and doubts

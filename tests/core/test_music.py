@@ -67,10 +67,10 @@ class Music(TestCase):
         self.assertEqual(first, 0)
         self.assertAlmostEqual(last, 44, delta=4)
 
-    def test_a_soft_passage_is_music(self):
-        self.energy[:1000] *= 0.25
-        self.onsets[:1000] *= 0.4
-        self.activation[:1000] *= 0.5
+    def test_a_soft_passage_with_a_clear_beat_is_music(self):
+        self.energy[:1000] *= 0.6
+        self.onsets[:1000] *= 0.5
+        self.activation[:1000] *= 0.75
         self.assertEqual(self.found(), (0, 59))
 
 
