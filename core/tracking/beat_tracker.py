@@ -39,6 +39,8 @@ _RIVALS = 3
 _PULSE_RANGE = 1.25
 #: Chains whose tempos differ by less (natural logarithm) are the same exact tempo.
 _SAME_TEMPO = 0.03
+#: Frames (100 a second) by which a beat may lie before the start, and behind the end, that the engineer gave.
+_BEFORE_START, _BEHIND_END = 2, 2
 
 
 def track_beats(
@@ -176,10 +178,15 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
 
 
 def _may_have_beats(frames: NDArray[np.int64], options: TrackingOptions) -> NDArray[np.bool_]:
-    """Which of the beats lie in none of the stretches that have no beats, as the engineer says."""
+    """Which of the beats lie between the music's ends and in none of the stretches without beats, as far as the
+    engineer gave them."""
     seconds, inside = frames / FRAME_RATE, np.ones(len(frames), dtype=bool)
     for start, end in options.no_beats:
         inside &= (seconds < start) | (seconds >= end)
+    if options.start is not None:
+        inside &= frames >= round(options.start * FRAME_RATE) - _BEFORE_START
+    if options.end is not None:
+        inside &= frames <= round(options.end * FRAME_RATE) + _BEHIND_END
     return inside
 
 
@@ -189,7 +196,7 @@ def _between(curve: Floats, options: TrackingOptions) -> Floats:
     for start, end in options.no_beats:
         out[max(0, round(start * FRAME_RATE)) : round(end * FRAME_RATE)] = 0.0
     if options.start is not None:
-        out[: max(0, round(options.start * FRAME_RATE) - 2)] = -1.0
+        out[: max(0, round(options.start * FRAME_RATE) - _BEFORE_START)] = -1.0
     if options.end is not None:
-        out[round(options.end * FRAME_RATE) + 3 :] = -1.0
+        out[round(options.end * FRAME_RATE) + _BEHIND_END + 1 :] = -1.0
     return out

@@ -89,10 +89,24 @@ class Reaching(TestCase):
         self.assertEqual(reaching(found, np.arange(120, 160, 10)).tolist(), found.tolist())
 
 
-class WhereTheEngineerSaysThereAreNoBeats(TestCase):
-    def test_none_is_found_though_music_goes_on(self):
+class WhatTheEngineerSays(TestCase):
+    """Music goes on all the time, for 35 seconds."""
+
+    @classmethod
+    def setUpClass(cls):
         truth = tempo_map(drift(64, 110), Meters.of((1, "4/4")))
-        made = record(truth, groove(truth, 16))
-        found = track_beats(made.tracks, TrackingOptions(no_beats=[(24.0, 60.0)])).map.beats().seconds
+        cls.tracks = record(truth, groove(truth, 16)).tracks
+
+    def found(self, **options):
+        return track_beats(self.tracks, TrackingOptions(**options)).map.beats().seconds
+
+    def test_no_beats_are_found_where_there_are_none(self):
+        found = self.found(no_beats=[(24.0, 60.0)])
         self.assertGreater(len(found), 30)
         self.assertLess(found[-1], 24.0)
+
+    def test_nor_before_the_start_and_after_the_end(self):
+        found = self.found(start=8.0, end=24.0)
+        self.assertGreater(len(found), 20)
+        self.assertGreater(found[0], 7.9)
+        self.assertLess(found[-1], 24.1)
