@@ -39,8 +39,6 @@ _RIVALS = 3
 _PULSE_RANGE = 1.25
 #: Chains whose tempos differ by less (natural logarithm) are the same exact tempo.
 _SAME_TEMPO = 0.03
-#: Frames (100 a second) by which a beat may lie before the start, and behind the end, that the engineer gave.
-_BEFORE_START, _BEHIND_END = 2, 2
 
 
 def track_beats(
@@ -68,7 +66,7 @@ def track_beats(
         posteriors = posterior(curve, ranked[0].frames)
         inside = widened(ranked[0].frames, certain_range(posteriors), context.sound, envelope)
         music = music_beats(ranked[0].frames, context.beat_activation[:, 0], envelope, context.sound)
-        music = music[_may_have_beats(music, options)]
+        music = music[_between(np.ones(len(envelope)), options)[music] > 0]
         certain = replace(ranked[0], frames=ranked[0].frames[inside])
         best = assemble(context, certain, options.meter, pins, music)
         rivals = list(pending)
@@ -177,26 +175,13 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
     return sorted(out, key=lambda h: -h.score)
 
 
-def _may_have_beats(frames: NDArray[np.int64], options: TrackingOptions) -> NDArray[np.bool_]:
-    """Which of the beats lie between the music's ends and in none of the stretches without beats, as far as the
-    engineer gave them."""
-    seconds, inside = frames / FRAME_RATE, np.ones(len(frames), dtype=bool)
-    for start, end in options.no_beats:
-        inside &= (seconds < start) | (seconds >= end)
-    if options.start is not None:
-        inside &= frames >= round(options.start * FRAME_RATE) - _BEFORE_START
-    if options.end is not None:
-        inside &= frames <= round(options.end * FRAME_RATE) + _BEHIND_END
-    return inside
-
-
 def _between(curve: Floats, options: TrackingOptions) -> Floats:
     """The curve with nothing to gain outside the music's ends, nor where there are no beats."""
     out = curve.copy()
     for start, end in options.no_beats:
         out[max(0, round(start * FRAME_RATE)) : round(end * FRAME_RATE)] = 0.0
     if options.start is not None:
-        out[: max(0, round(options.start * FRAME_RATE) - _BEFORE_START)] = -1.0
+        out[: max(0, round(options.start * FRAME_RATE) - 2)] = -1.0
     if options.end is not None:
-        out[round(options.end * FRAME_RATE) + _BEHIND_END + 1 :] = -1.0
+        out[round(options.end * FRAME_RATE) + 3 :] = -1.0
     return out
