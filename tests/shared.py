@@ -1,37 +1,57 @@
 """What is costly to make and the same for many tests: made once, for all processes of a run and for later runs.
 
-Kept in ``build/tests`` by the content of everything in ``core`` and ``studio``, so that nothing outdated is ever used.
+Kept in ``build/tests`` by the content of all code that it is made by, so that nothing outdated is ever used.
 """
 
 import fcntl
 import hashlib
 import os
+import pickle
 import shutil
 import subprocess
 import sys
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1]
 FOLDER = ROOT / "build" / "tests"
 
 
+_TAKES = (
+    *(f"core/{layer}" for layer in ("tempomap", "audio", "listening", "instruments")),
+    "core/notes.py",
+    "core/demo/stage.py",
+    "tests/core/takes.py",
+)
+#: What each kind of thing is made by, files or folders. Layers (CONTRIBUTING.md) see to it that a take needs no more.
+MADE_BY = {
+    "studio": ("core", "studio"),
+    "demo": ("core", "tests/core/test_beat_tracker.py"),
+    "takes": _TAKES,
+    "roles": (*_TAKES, "tests/core/test_roles.py"),
+    "songs": (*_TAKES, "core/harmony/chords.py", "bench/chord_songs.py"),
+}
+
+
 @cache
-def _version() -> str:
+def _version(kind: str) -> str:
     found = hashlib.blake2b(digest_size=10)
-    for folder in ("core", "studio"):
-        for path in sorted((ROOT / folder).rglob("*")):
-            if path.is_file() and "__pycache__" not in path.parts:
+    for part in MADE_BY[kind]:
+        whole = ROOT / part
+        for path in sorted(whole.rglob("*")) if whole.is_dir() else [whole]:
+            if not path.is_dir() and "__pycache__" not in path.parts:
                 found.update(str(path.relative_to(ROOT)).encode() + path.read_bytes())
     return found.hexdigest()
 
 
-def made_once(name: str, make: Callable[[Path], None]) -> Path:
-    """The folder called ``name``, filled by ``make`` where no run of this version has done so; others wait for it."""
-    own = FOLDER / _version()
+def made_once(name: str, make: Callable[[Path], object], kind: str = "studio") -> Path:
+    """The folder called ``name``, filled by ``make`` where no run of this version has done so; others wait for it.
+    ``kind``: one of :data:`MADE_BY`."""
+    own = FOLDER / kind / _version(kind)
     own.mkdir(parents=True, exist_ok=True)
-    for other in FOLDER.iterdir():
+    for other in own.parent.iterdir():
         if other != own:
             shutil.rmtree(other, ignore_errors=True)
     with (own / f"{name}.lock").open("w") as lock:
@@ -43,6 +63,17 @@ def made_once(name: str, make: Callable[[Path], None]) -> Path:
             make(partial)
             partial.replace(target)
     return target
+
+
+def pickled_once(name: str, make: Callable[[], Any], kind: str) -> Any:
+    """What ``make`` answers, kept by :func:`made_once`: each caller gets a copy of its own."""
+    folder = made_once(name, lambda folder: (folder / "answer").write_bytes(pickle.dumps(make())), kind)
+    return pickle.loads((folder / "answer").read_bytes())
+
+
+def key_of(*asked: Any) -> str:
+    """A name for what is made of ``asked``: the same in each run."""
+    return hashlib.blake2b(pickle.dumps(asked), digest_size=10).hexdigest()
 
 
 def demo_studio() -> Path:

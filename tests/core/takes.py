@@ -12,6 +12,7 @@ from core.listening import attacks, spectrum
 from core.listening.rates import LISTENING_RATE
 from core.listening.track import AnalysedTrack
 from core.tempomap import Meters, TempoMap
+from tests.shared import key_of, pickled_once
 
 RATE = LISTENING_RATE  # rendered at the rate at which the core listens
 CHORDS = (45, 41, 48, 43)
@@ -69,20 +70,29 @@ def to_track(name, samples):
 
 
 def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=False, seed=12):
-    """``parts``: name -> (voice, strokes, lean). ``extra``: name -> noise samples added to every track's end."""
+    """``parts``: name -> (voice, strokes, lean). ``extra``: name -> noise samples added to every track's end. A take
+    without ``extra`` is kept for later runs."""
+    first = float(truth.bar_seconds(1)) if first is None else first
+
+    def make():
+        return [to_track(n, x) for n, x in _samples(truth, parts, tail, extra or {}, jitter, mix, seed).items()]
+
+    if extra:
+        return Made(make(), truth, first)
+    return Made(pickled_once(key_of(truth, parts, tail, jitter, mix, seed), make, "takes"), truth, first)
+
+
+def _samples(truth, parts, tail, extra, jitter, mix, seed):
+    """Name -> samples, at :data:`RATE`."""
     rng = np.random.default_rng(seed)
     frames = round((float(truth.seconds[-1]) + tail) * RATE)
     tracks = {}
     for name, (voice, strokes, lean) in parts.items():
         notes = played(Performer(name, voice, tuple(strokes), lean, jitter), truth, rng)
         tracks[name] = render_notes(notes, voice, RATE, frames, rng)
-    for name, samples in (extra or {}).items():
+    for name, samples in extra.items():
         tracks[name] = samples(frames, rng)
-    if mix:
-        tracks = {"mix": sum(x / max(1e-9, np.abs(x).max()) for x in tracks.values())}
-    return Made(
-        [to_track(n, x) for n, x in tracks.items()], truth, float(truth.bar_seconds(1)) if first is None else first
-    )
+    return {"mix": sum(x / max(1e-9, np.abs(x).max()) for x in tracks.values())} if mix else tracks
 
 
 def groove(truth, bars, skip=(), swing=0.0, ghosts=False, half_time=False, fills=()):

@@ -1,7 +1,9 @@
 """Finding beats: textbook checks of the building blocks, and the demo performances whose truth is known."""
 
-import json
+import tempfile
 from dataclasses import replace
+from functools import cache
+from pathlib import Path
 from unittest import TestCase
 
 import mir_eval
@@ -14,13 +16,13 @@ from core.listening import guides
 from core.listening.attacks import NONE, Attacks
 from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
-from core.tempomap import Meter, TempoMap
+from core.tempomap import Meter
 from core.tempomap.splice import bars_between
 from core.tracking import bars, decoder, downbeats, placement, tempo_candidates
 from core.tracking.beat_tracker import TrackingOptions, track_beats
 from core.tracking.context import NoBeats, build_context
 from core.tracking.redetect import redetect
-from tests.shared import made_once
+from tests.shared import pickled_once
 
 
 def pulses(times, frames=6000, strengths=None):
@@ -176,14 +178,17 @@ class Placing(TestCase):
             track_beats([silent])
 
 
-def write_demos(folder):
-    """The files of all demo performances, a folder each, and what they were played to."""
+def analysed_demos():
+    """The tracks of all demo performances, analysed as files, and what they were played to, by title."""
+    tracks, truth = {}, {}
     for play in (boathouse.perform, others.rubato, others.machine):
         performance = play()
-        own = folder / performance.title
-        own.mkdir()
-        write_tracks(performance, own)
-        (own / "truth.json").write_text(json.dumps(performance.truth.to_json()))
+        with tempfile.TemporaryDirectory() as folder:
+            write_tracks(performance, Path(folder))
+            sources = [Source(p, p.name) for p in sorted(Path(folder).iterdir())]
+            tracks[performance.title] = list(analyse_sources(sources))
+        truth[performance.title] = performance.truth
+    return tracks, truth
 
 
 class Demos(TestCase):
@@ -191,16 +196,12 @@ class Demos(TestCase):
 
     @classmethod
     def setUpClass(cls):
-        cls.tracks = {}
-        cls.truth = {}
-        folder = made_once("demo-tracks", write_demos)
-        for own in folder.iterdir():
-            sources = [Source(p, p.name) for p in sorted(own.iterdir()) if p.suffix != ".json"]
-            cls.tracks[own.name] = list(analyse_sources(sources))
-            cls.truth[own.name] = TempoMap.from_json(json.loads((own / "truth.json").read_text()))
+        cls.tracks, cls.truth = pickled_once("tracks", analysed_demos, "demo")
+        cls.found = staticmethod(cache(cls.search))
 
-    def found(self, title, options=TrackingOptions()):
-        return track_beats(self.tracks[title], options)
+    @classmethod
+    def search(cls, title, options=TrackingOptions()):
+        return track_beats(cls.tracks[title], options)
 
     def measured(self, title):
         truth, found = self.truth[title], self.found(title).map.beats()
@@ -254,15 +255,15 @@ class Demos(TestCase):
         self.assertAlmostEqual(float(found.seconds[found.bar >= 1][0]), others.MACHINE_START, delta=0.003)
 
     def test_the_same_on_every_run(self):
-        one, two = self.found("Lantern on the Slipway"), self.found("Lantern on the Slipway")
+        one, two = self.found("Lantern on the Slipway"), self.search("Lantern on the Slipway")
         self.assertEqual(one.map, two.map)
         self.assertTrue((one.confidence == two.confidence).all())
 
     def test_options_are_kept(self):
-        slow = self.found("Tide Table", TrackingOptions(tempo=(40, 70)))
+        slow = self.search("Tide Table", TrackingOptions(tempo=(40, 70)))
         self.assertAlmostEqual(60 / np.median(np.diff(slow.map.beats().seconds)), others.MACHINE_BPM / 2, delta=1)
-        self.assertEqual(self.found("Tide Table", TrackingOptions(meter=Meter(3))).map.meters.meter_at(1), Meter(3))
-        alone = self.found("Lantern on the Slipway", TrackingOptions(guides={"Double bass.wav": 1.0}))
+        self.assertEqual(self.search("Tide Table", TrackingOptions(meter=Meter(3))).map.meters.meter_at(1), Meter(3))
+        alone = self.search("Lantern on the Slipway", TrackingOptions(guides={"Double bass.wav": 1.0}))
         self.assertEqual([r.name for r in alone.guides if r.weight > 0], ["Double bass.wav"])
 
     def test_confidence_is_one_a_beat(self):

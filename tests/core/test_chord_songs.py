@@ -7,6 +7,7 @@ from django.conf import settings
 
 from bench.chord_songs import STYLES, make
 from bench.chords import found_by_beat, scores
+from tests.shared import key_of, pickled_once
 
 SET = (settings.SOUND_SET, settings.SOUND_SET.stat().st_mtime_ns)
 
@@ -16,7 +17,7 @@ class SixStyles(TestCase):
         """The whole round, with more and longer songs, is ``python -m bench.chords``."""
         right = {}
         for style in STYLES:
-            song = make(style, 1000, SET, bars=6)
+            song = pickled_once(f"{style}-{key_of(SET)}", lambda style=style: make(style, 1000, SET, bars=6), "songs")
             found, confidence = found_by_beat(song)
             self.assertEqual(len(found), len(song.chords))
             self.assertTrue(((confidence >= 0) & (confidence <= 1)).all())

@@ -1,5 +1,6 @@
 """Engines: what is not moved stays to the sample, attacks arrive once and on time, pitch and phases stay."""
 
+from functools import cache
 from unittest import TestCase
 
 import numpy as np
@@ -38,6 +39,14 @@ def render(x, warp, engine, attacks=NONE, **span):
     return np.concatenate(list(rendered(source, warp, engine, attacks, **span)))
 
 
+@cache
+def conformed(engine):
+    """The strokes as ``engine`` moves them, made once for all tests."""
+    y = render(strokes(AT), WARP, engine, AT)
+    y.setflags(write=False)
+    return y
+
+
 def hz_of(x):
     """The pitch of a tone by the zero crossings' line, in Hz."""
     x = x[:, 0].astype(np.float64)
@@ -61,15 +70,14 @@ class AnyEngine(TestCase):
     def test_the_result_is_as_long_as_the_warp_says_and_the_same_again(self):
         x = strokes(AT)
         for engine in ENGINES:
-            y = render(x, WARP, engine, AT)
+            y = conformed(engine)
             self.assertEqual(len(y), length(WARP, ArraySource(x, RATE)))
             self.assertEqual(len(y), round(10.3 * RATE))
             np.testing.assert_array_equal(y, render(x, WARP, engine, AT))
 
     def test_each_attack_comes_once_and_on_time(self):
-        x = strokes(AT)
         for engine in ENGINES:
-            y = np.abs(np.diff(render(x, WARP, engine, AT)[:, 0], prepend=0))
+            y = np.abs(np.diff(conformed(engine)[:, 0], prepend=0))
             loud = np.flatnonzero(y > 0.35)
             begins = loud[np.diff(loud, prepend=-RATE) > 0.1 * RATE] / RATE
             with self.subTest(engine):
@@ -79,7 +87,7 @@ class AnyEngine(TestCase):
     def test_attacks_keep_their_slope_and_no_echo_comes_before_them(self):
         x = strokes(AT)
         for engine in ENGINES:
-            made = ArraySource(render(x, WARP, engine, AT), RATE)
+            made = ArraySource(conformed(engine), RATE)
             found = smear(ArraySource(x, RATE), made, AT, WARP)
             with self.subTest(engine):
                 self.assertEqual(found.attacks, len(AT))
@@ -98,9 +106,8 @@ class AnyEngine(TestCase):
                 self.assertLessEqual(np.abs(found - at).max(), 1)
 
     def test_a_piece_by_itself_is_the_piece_of_the_whole(self):
-        x = strokes(AT)
-        y = render(x, WARP, "cut", AT)
-        part = render(x, WARP, "cut", AT, first=2 * RATE, last=3 * RATE)
+        y = conformed("cut")
+        part = render(strokes(AT), WARP, "cut", AT, first=2 * RATE, last=3 * RATE)
         np.testing.assert_array_equal(part, y[2 * RATE : 3 * RATE])
 
 

@@ -15,6 +15,7 @@ from core.listening.roles import ROLES, agrees, heard_role, named_role, role_of,
 from core.listening.spectrum import evidence
 from core.listening.track import AnalysedTrack, analyse_track
 from core.notes import Note
+from tests.shared import key_of, pickled_once
 
 RATE = 44_100
 SET = (settings.SOUND_SET, settings.SOUND_SET.stat().st_mtime_ns)
@@ -27,6 +28,18 @@ def recorded(name: str, instrument: str, program: int, pitches: list[int], lengt
     with tempfile.NamedTemporaryFile(suffix=".wav") as file:
         sf.write(file.name, np.clip(x, -1, 1), RATE)
         return analyse_track(Path(file.name), name)
+
+
+def band() -> dict[str, AnalysedTrack]:
+    return {
+        "kick": recorded("kick", "drums", 0, [36]),
+        "snare": recorded("snare", "drums", 0, [38]),
+        "hats": recorded("hats", "drums", 0, [42, 42, 46]),
+        "bass": recorded("bass", "bass", 33, [33, 36, 40, 38]),
+        "keys": recorded("keys", "keys", 0, [60, 64, 67, 72]),
+        "wind": recorded("sax", "strings", 65, [60, 62, 67, 65], 0.25),
+        "strings": recorded("strings", "strings", 48, [60, 64, 67, 72], 0.25),
+    }
 
 
 class Names(TestCase):
@@ -47,15 +60,7 @@ class Sounds(TestCase):
     @classmethod
     def setUpClass(cls):
         super().setUpClass()
-        cls.tracks = {
-            "kick": recorded("kick", "drums", 0, [36]),
-            "snare": recorded("snare", "drums", 0, [38]),
-            "hats": recorded("hats", "drums", 0, [42, 42, 46]),
-            "bass": recorded("bass", "bass", 33, [33, 36, 40, 38]),
-            "keys": recorded("keys", "keys", 0, [60, 64, 67, 72]),
-            "wind": recorded("sax", "strings", 65, [60, 62, 67, 65], 0.25),
-            "strings": recorded("strings", "strings", 48, [60, 64, 67, 72], 0.25),
-        }
+        cls.tracks = pickled_once(key_of(SET), band, "roles")
 
     def test_a_name_that_the_sound_bears_out(self):
         for role, track in self.tracks.items():
