@@ -28,7 +28,7 @@ _TAKES = (
 #: What each kind of thing is made by, files or folders. Layers (CONTRIBUTING.md) see to it that a take needs no more.
 MADE_BY = {
     "studio": ("core", "studio"),
-    "demo": ("core", "tests/core/test_beat_tracker.py"),
+    "demo": (*_TAKES, "core/analysis", "core/demo", "core/formats/smf.py", "tests/core/test_beat_tracker.py"),
     "takes": _TAKES,
     "roles": (*_TAKES, "tests/core/test_roles.py"),
     "songs": (*_TAKES, "core/harmony/chords.py", "bench/chord_songs.py"),

@@ -25,7 +25,8 @@ export class Panels {
       const { target, pathInfo } = /** @type {CustomEvent} */ (e).detail;
       const stage = target.id === "panel" && pathInfo.requestPath.match(/\/panel\/(\w+)/)?.[1];
       if (!stage || !e.detail.shouldSwap) return;
-      e.detail.shouldSwap = stage === this.stage; // a late answer of the stage before is not shown
+      // a late answer is not shown: of the stage before, or from before a change that is under way
+      e.detail.shouldSwap = stage === this.stage && !(stage === "reshape" && desk.reshaping.changing);
       if (!e.detail.shouldSwap) return;
       e.detail.swapOverride = stage === this.filled ? "morph:innerHTML" : "innerHTML";
       this.filled = stage;

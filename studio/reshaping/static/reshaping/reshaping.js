@@ -86,6 +86,7 @@ export class Reshaping {
     setInterval(() => this.#keepReady(), 400);
     /** @type {Promise<unknown>} */
     this.turn = Promise.resolve(); // one change after the other
+    this.changing = 0; // changes under way that the panel will show
     document.addEventListener("click", (e) => this.#clicked(e.target.closest("button")?.dataset ?? {}));
     document.addEventListener("submit", (e) => this.#submitted(e));
     document.body.addEventListener("reshaped", () => this.ask(true).then(() => desk.panels.refresh()));
@@ -127,12 +128,20 @@ export class Reshaping {
     if (state) await this.#take(state, show || this.shown); // as it is when the answer comes
   }
 
-  /** Send a change to the server. Changes are sent one after the other. */
+  /** Send a change to the server. Changes are sent one after the other; the panel is made over after each. */
   make(request) {
-    this.turn = this.turn.then(
-      () => this.#make(request),
-      () => this.#make(request),
+    if (request.do === "amount") return this.#inTurn(() => this.#make(request)); // its slider is still dragged
+    this.changing += 1;
+    return this.#inTurn(() =>
+      this.#make(request).finally(() => {
+        this.changing -= 1;
+        this.desk.panels.refresh();
+      }),
     );
+  }
+
+  #inTurn(act) {
+    this.turn = this.turn.then(act, act);
     return this.turn;
   }
 
@@ -145,7 +154,6 @@ export class Reshaping {
     await this.#take(data, first || this.shown);
     this.latency = performance.now() - begun;
     if (first) note("You hear the result now. Ctrl Enter switches to the recording and back.");
-    if (request.do !== "amount") this.desk.panels.refresh();
     return undefined;
   }
 
