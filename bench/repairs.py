@@ -71,6 +71,7 @@ def grid_of(page) -> dict:
 
 
 def _first_doubt(hands: Hands) -> None:
+    hands.page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
     hands.press("j")
     hands.page.wait_for_function("desk.doubts.open >= 0")
     hands.press("1")
@@ -166,7 +167,6 @@ def run(page) -> list[tuple[str, int, tuple[float, ...], tuple[float, ...]]]:
             "() => (desk.setLoop(null), desk.select(null), desk.panels.turn('doubts'), desk.doubts.open = -1)"
         )
         spoiled = grid_of(page)
-        page.wait_for_function("document.body.dataset.doubts?.startsWith(desk.step + ':')", timeout=60_000)
         hands = Hands(page)
         case.repair(hands)
         page.wait_for_timeout(250)

@@ -29,6 +29,7 @@ _TAKES = (
 MADE_BY = {
     "studio": ("core", "studio"),
     "demo": (*_TAKES, "core/analysis", "core/demo", "core/formats/smf.py", "tests/core/test_beat_tracker.py"),
+    "stems": (*_TAKES, "core/demo", "core/formats/smf.py"),
     "takes": _TAKES,
     "roles": (*_TAKES, "tests/core/test_roles.py"),
     "songs": (*_TAKES, "core/harmony/chords.py", "bench/chord_songs.py"),

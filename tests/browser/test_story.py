@@ -13,6 +13,7 @@ import soundfile as sf
 from core.demo import boathouse
 from core.demo.files import write_tracks
 from tests.browser.studio import Browser, Studio, quiet, settled
+from tests.shared import made_once
 
 #: Remembers that the progress of uploads was shown: it may be over before a test can look.
 KEEP_PROGRESS = """() => new MutationObserver(() => {
@@ -25,10 +26,9 @@ class Story(TestCase):
     def setUpClass(cls):
         cls.temporary = tempfile.TemporaryDirectory()
         cls.folder = Path(cls.temporary.name)
-        (cls.folder / "takes").mkdir()
         (cls.folder / "data").mkdir()
-        cls.performance = boathouse.perform()
-        cls.files = write_tracks(cls.performance, cls.folder / "takes")
+        made = made_once("boathouse", lambda folder: write_tracks(boathouse.perform(), folder), "stems")
+        cls.files = sorted(made.iterdir())
         cls.studio = Studio(cls.folder / "data").start()
         cls.browser = Browser()
 
@@ -64,8 +64,8 @@ class Story(TestCase):
         page.wait_for_function("desk.grid && desk.grid.length > 100", timeout=150_000)
         page.wait_for_function("document.body.dataset.busy === 'no'")
         found = np.array(page.evaluate("desk.grid.time"))
-        truth = self.performance.truth.beats().seconds
-        truth = truth[truth > self.performance.first_beat - 0.01]
+        truth = boathouse.truth()
+        truth = truth.beats().seconds[truth.beats().seconds > truth.bar_seconds(1) - 0.01]
         found = found[(found > truth[0] - 0.3) & (found < truth[-1] + 0.3)]
         self.assertGreater(mir_eval.beat.f_measure(truth, found), 0.9)
         # waveforms and grid are on the canvas: many dark pixels, and the colour of bar lines
