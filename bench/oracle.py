@@ -331,6 +331,7 @@ def measured(folder: Path) -> dict:
     return {
         "name": folder.name,
         "group": facts["group"],
+        "minutes": float(beats[-1] - beats[0]) / 60,
         "actions": actions,
         "wrong": wrong,
         "harms": harms,
@@ -357,10 +358,13 @@ def main(arguments: list[str]) -> None:
             print(f"{name:28s} {len(counts):2d} takes: median {np.median(counts):.0f}, worst {max(counts)} actions")
         return
     groups, harms = defaultdict(list), []
+    players = defaultdict(list)
     with ProcessPoolExecutor(2) as pool:
         for done in as_completed([pool.submit(measured, folder) for folder in folders]):
             row = done.result()
             groups[row["group"]].append(row["actions"])
+            drums = "without drums" if row["group"] in ("no-drums", "ambient") else "with drums"
+            players[drums].append((row["actions"], row["minutes"]))
             harms += row["harms"]
             bad = [h for h in row["harms"] if h[1]]
             print(
@@ -371,5 +375,8 @@ def main(arguments: list[str]) -> None:
                 print("".join(f"    {line}\n" for line in row["told"]), end="")
     for group, counts in sorted(groups.items()):
         print(f"{group:12s} {len(counts):2d} takes: median {np.median(counts):.0f}, worst {max(counts)} actions")
+    for drums, rows in sorted(players.items()):
+        actions, minutes = np.sum(rows, axis=0)
+        print(f"{drums}: {actions:.0f} actions in {minutes:.1f} minutes of music, {actions / minutes:.2f} a minute")
     harmful = [h for h in harms if h[1]]
     print(f"first remedies: {len(harms)}, {len(harmful)} made right beats wrong")
