@@ -20,7 +20,7 @@ from pathlib import Path
 
 import numpy as np
 
-from bench.takes import PRACTICE
+from bench.takes import PRACTICE, WITHOUT_DRUMS
 from core.analysis import Source, analyse_sources
 from core.document import Document
 from core.document import commands as c
@@ -357,14 +357,13 @@ def main(arguments: list[str]) -> None:
         for name, counts in by_kind.items():
             print(f"{name:28s} {len(counts):2d} takes: median {np.median(counts):.0f}, worst {max(counts)} actions")
         return
-    groups, harms = defaultdict(list), []
-    players = defaultdict(list)
+    groups, by_drums, harms = defaultdict(list), defaultdict(list), []
     with ProcessPoolExecutor(2) as pool:
         for done in as_completed([pool.submit(measured, folder) for folder in folders]):
             row = done.result()
             groups[row["group"]].append(row["actions"])
-            drums = "without drums" if row["group"] in ("no-drums", "ambient") else "with drums"
-            players[drums].append((row["actions"], row["minutes"]))
+            drums = "without drums" if row["group"] in WITHOUT_DRUMS else "with drums"
+            by_drums[drums].append((row["actions"], row["minutes"]))
             harms += row["harms"]
             bad = [h for h in row["harms"] if h[1]]
             print(
@@ -375,7 +374,7 @@ def main(arguments: list[str]) -> None:
                 print("".join(f"    {line}\n" for line in row["told"]), end="")
     for group, counts in sorted(groups.items()):
         print(f"{group:12s} {len(counts):2d} takes: median {np.median(counts):.0f}, worst {max(counts)} actions")
-    for drums, rows in sorted(players.items()):
+    for drums, rows in sorted(by_drums.items()):
         actions, minutes = np.sum(rows, axis=0)
         print(f"{drums}: {actions:.0f} actions in {minutes:.1f} minutes of music, {actions / minutes:.2f} a minute")
     harmful = [h for h in harms if h[1]]

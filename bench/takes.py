@@ -17,6 +17,10 @@ from core.demo.files import write_tracks
 PRACTICE = Path(__file__).resolve().parents[2] / "shared" / "practice"
 
 
+#: Groups of practice takes in which nobody drums.
+WITHOUT_DRUMS = ("no-drums", "ambient")
+
+
 @dataclass
 class Take:
     """Files that start together and the beats they hold, in seconds from the first downbeat on."""

@@ -18,7 +18,7 @@ import mir_eval
 import numpy as np
 
 from bench import reliability
-from bench.takes import PRACTICE
+from bench.takes import PRACTICE, WITHOUT_DRUMS
 from core.analysis import Source, analyse_sources
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_tracker import track_beats
@@ -69,7 +69,7 @@ def taken(case: Case, work: Path) -> tuple[list[AnalysedTrack], np.ndarray, np.n
         beats, downs = np.array(truth["beats"]), np.array(truth["downbeats"])
         beats, more = (
             beats[beats >= downs[0] - 0.001],
-            ", no drums" if truth["group"] in ("no-drums", "ambient") else ", drums",
+            ", no drums" if truth["group"] in WITHOUT_DRUMS else ", drums",
         )
     else:
         truth = json.loads(case.place.read_text())

@@ -1,6 +1,7 @@
 """What is costly to make and the same for many tests: made once, for all processes of a run and for later runs.
 
-Kept in ``build/tests`` by the content of all code that it is made by, so that nothing outdated is ever used.
+Kept in ``build/tests`` by the content of all code that it is made by and the versions of all packages, so that nothing
+outdated is ever used.
 """
 
 import fcntl
@@ -12,24 +13,24 @@ import subprocess
 import sys
 from collections.abc import Callable
 from functools import cache
+from importlib.metadata import distributions
 from pathlib import Path
 from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1]
 FOLDER = ROOT / "build" / "tests"
 
-
 _TAKES = (
-    *(f"core/{layer}" for layer in ("tempomap", "audio", "listening", "instruments")),
+    *(f"core/{layer}" for layer in ("tempomap", "document", "audio", "listening", "instruments")),
     "core/notes.py",
     "core/demo/stage.py",
     "tests/core/takes.py",
 )
-#: What each kind of thing is made by, files or folders. Layers (CONTRIBUTING.md) see to it that a take needs no more.
+#: What each kind of thing is made by, files or folders. That they import nothing else of the core is tested
+#: (tests/core/test_kept.py).
 MADE_BY = {
     "studio": ("core", "studio"),
-    "demo": (*_TAKES, "core/analysis", "core/demo", "core/formats/smf.py", "tests/core/test_beat_tracker.py"),
-    "stems": (*_TAKES, "core/demo", "core/formats/smf.py"),
+    "demo": ("core", "tests/core/test_beat_tracker.py"),
     "takes": _TAKES,
     "roles": (*_TAKES, "tests/core/test_roles.py"),
     "songs": (*_TAKES, "core/harmony/chords.py", "bench/chord_songs.py"),
@@ -37,8 +38,15 @@ MADE_BY = {
 
 
 @cache
+def _installed() -> bytes:
+    """The interpreter and all packages, by version: they make things, too."""
+    packages = sorted((d.metadata["Name"], d.version) for d in distributions())
+    return repr((sys.version, packages)).encode()
+
+
+@cache
 def _version(kind: str) -> str:
-    found = hashlib.blake2b(digest_size=10)
+    found = hashlib.blake2b(_installed(), digest_size=10)
     for part in MADE_BY[kind]:
         whole = ROOT / part
         for path in sorted(whole.rglob("*")) if whole.is_dir() else [whole]:

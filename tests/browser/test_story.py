@@ -27,7 +27,7 @@ class Story(TestCase):
         cls.temporary = tempfile.TemporaryDirectory()
         cls.folder = Path(cls.temporary.name)
         (cls.folder / "data").mkdir()
-        made = made_once("boathouse", lambda folder: write_tracks(boathouse.perform(), folder), "stems")
+        made = made_once("boathouse", lambda folder: write_tracks(boathouse.perform(), folder))
         cls.files = sorted(made.iterdir())
         cls.studio = Studio(cls.folder / "data").start()
         cls.browser = Browser()
