@@ -166,6 +166,10 @@ IS_QUIET = """() => new Promise((done) => requestAnimationFrame(() => requestAni
 })))"""
 
 
+#: To open an input may load the page again, at the input's rate: for a moment there is no desk.
+INPUT_IS_OPEN = "globalThis.desk?.recording?.input.isOpen"
+
+
 def quiet(page):
     """Wait until everything asked for has come and is drawn."""
     page.wait_for_timeout(120)  # longer than anything on the page gathers events before it asks

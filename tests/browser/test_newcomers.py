@@ -5,7 +5,7 @@ docs/newcomers.md lists them for people to try.
 
 import re
 
-from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.browser.studio import INPUT_IS_OPEN, SharedDemoCase, quiet, settled
 from tests.shared import ROOT
 
 
@@ -133,7 +133,7 @@ class Newcomers(SharedDemoCase):
         self.page.wait_for_url("**/desk*")
         settled(self.page)
         self.hands.choose("Input", "simulated")
-        self.page.wait_for_function("desk.recording.input.isOpen")
+        self.page.wait_for_function(INPUT_IS_OPEN)
         self.hands.press("button", "Record")
         self.page.wait_for_function("desk.recording.pass?.frames > 8 * desk.facts.rate")
         self.hands.press("button", "Stop")

@@ -11,7 +11,7 @@ import scipy.signal as sps
 import soundfile as sf
 
 from core.audio.growing import HEADER
-from tests.browser.studio import Browser, Studio, quiet, settled
+from tests.browser.studio import INPUT_IS_OPEN, Browser, Studio, quiet, settled
 
 RATE = 44_100  # of Chromium's fake device
 STEP = 1.001 / 32768
@@ -109,7 +109,7 @@ class Recording(TestCase):
         made = page.evaluate(NEW_SESSION)
         self.opened(page, made["url"])
         page.get_by_role("button", name="Open", exact=True).click()
-        page.wait_for_function("desk.facts.rate === 44100 && desk.recording?.input.isOpen")
+        page.wait_for_function(f"{INPUT_IS_OPEN} && desk.facts.rate === 44100")
         page.evaluate(TAP)
         page.get_by_role("button", name="Record", exact=True).click()
         page.wait_for_function("desk.recording.pass?.frames > 3 * desk.facts.rate")
@@ -141,7 +141,7 @@ class Recording(TestCase):
         made = page.evaluate(NEW_SESSION)
         self.opened(page, made["url"])
         page.get_by_label("Input").select_option("simulated")
-        page.wait_for_function("desk.recording.input.isOpen")
+        page.wait_for_function(INPUT_IS_OPEN)
         page.get_by_role("button", name="Tuner").click()
         page.wait_for_function("document.getElementById('tuner-note').textContent !== '–'")
         page.keyboard.press("@")
@@ -166,7 +166,7 @@ class Recording(TestCase):
         self.opened(page, "/sessions/3/desk")
         page.evaluate(CABLE)
         page.get_by_role("button", name="Open", exact=True).click()
-        page.wait_for_function("desk.recording.input.isOpen")
+        page.wait_for_function(INPUT_IS_OPEN)
         page.evaluate("desk.player.setClick(0); for (const t of desk.facts.tracks) t.muted = t.name !== 'Double bass'; "
                       "for (const t of desk.facts.tracks) t.gain = 0; desk.player.mix()")  # fmt: skip
         page.get_by_role("button", name="Measure").click()
