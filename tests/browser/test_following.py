@@ -8,6 +8,13 @@ import numpy as np
 
 from tests.browser.studio import Browser, Studio, quiet, settled
 
+#: Whatever the Order pane tells, kept: on a busy machine a note may come so shortly before the bar line that nobody sees it.
+KEEP_TOLD = """() => {
+  globalThis.told = [];
+  const keep = () => told.push(document.getElementById("order-told").textContent);
+  new MutationObserver(keep).observe(document.getElementById("order-told"), { childList: true });
+}"""
+
 
 class Following(TestCase):
     @classmethod
@@ -212,9 +219,9 @@ class Following(TestCase):
         page.wait_for_selector("#order button[name=hold][aria-pressed=true]")
         page.locator("[data-do=play-order]").click()
         page.wait_for_function("desk.player.order?.round === 1")  # it goes round
+        page.evaluate(KEEP_TOLD)
         page.locator("[data-keyboard=note]").click()
-        page.wait_for_function("desk.player.order?.leaving")
-        page.wait_for_selector("#order-told >> text=leaving at the next bar line; then Harbour")
+        page.wait_for_function("told.some((t) => t.includes('leaving at the next bar line; then Harbour'))")
         page.wait_for_function("desk.player.order?.item === 1")
         page.wait_for_selector("[data-turn='1'].now")
         page.keyboard.press("u")

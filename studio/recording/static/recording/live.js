@@ -4,6 +4,7 @@
 import { addressOf } from "../studio/address.js";
 import { clock } from "../desk/drawing.js";
 import { csrf, note, send } from "../studio/server.js";
+import { write } from "../studio/writing.js";
 import { joined, peaks } from "./cutting.js";
 import { Input, SIMULATED } from "./input.js";
 
@@ -170,13 +171,14 @@ export class Live {
   #draw(channel, level, held) {
     const row = document.querySelector(`.channel[data-of="${channel}"]`);
     if (!row || level === undefined) return;
-    const share = (db) => `${Math.max(0, Math.min(100, 100 * (1 - db / FLOOR)))}%`;
+    const share = (db) => Math.max(0, Math.min(1, 1 - db / FLOOR));
     const meter = row.querySelector(".meter-bar");
-    meter.querySelector("i").style.width = share(level);
-    meter.querySelector("b").style.left = share(held);
-    meter.setAttribute("aria-valuenow", Math.round(level));
+    meter.querySelector("i").style.transform = `scaleX(${share(level)})`;
+    meter.querySelector("b").style.left = `${100 * share(held)}%`;
+    const whole = String(Math.round(level));
+    if (meter.getAttribute("aria-valuenow") !== whole) meter.setAttribute("aria-valuenow", whole);
     row.classList.toggle("clipped", held >= CLIP);
-    row.querySelector("output").textContent = held <= -100 ? "–" : `${held.toFixed(1)} dB`;
+    write(row.querySelector("output"), held <= -100 ? "–" : `${held.toFixed(1)} dB`);
   }
 
   // ---- the tuner
@@ -283,11 +285,9 @@ export class Live {
 
   showTime(seconds, sending) {
     if (!byId("record-time")) return;
-    byId("record-time").textContent = clock(seconds, 0.1);
-    const words = sending.trouble;
-    const trouble = byId("record-trouble");
-    if (trouble.textContent !== words) trouble.textContent = words;
-    trouble.hidden = !words;
+    write(byId("record-time"), clock(seconds, 0.1));
+    write(byId("record-trouble"), sending.trouble);
+    byId("record-trouble").hidden = !sending.trouble;
   }
 
   /** @param {{bars: number, meter: string, tempo: number, seconds: number} | null} found */
