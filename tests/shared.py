@@ -35,6 +35,8 @@ MADE_BY = {
     "roles": (*_TAKES, "tests/core/test_roles.py"),
     "songs": (*_TAKES, "core/harmony/chords.py", "bench/chord_songs.py"),
 }
+#: What lies among it and makes nothing: the page's scripts and styles, compiled modules.
+_MAKE_NOTHING = {"static", "__pycache__"}
 
 
 @cache
@@ -50,7 +52,7 @@ def _version(kind: str) -> str:
     for part in MADE_BY[kind]:
         whole = ROOT / part
         for path in sorted(whole.rglob("*")) if whole.is_dir() else [whole]:
-            if not path.is_dir() and "__pycache__" not in path.parts:
+            if not path.is_dir() and not _MAKE_NOTHING.intersection(path.parts):
                 found.update(str(path.relative_to(ROOT)).encode() + path.read_bytes())
     return found.hexdigest()
 

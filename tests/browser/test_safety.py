@@ -8,6 +8,7 @@ from unittest import TestCase
 import numpy as np
 import soundfile as sf
 
+from core.listening.roles import ROLES
 from tests.browser.studio import Browser, Studio, load_anew, quiet, settled
 
 
@@ -63,6 +64,29 @@ class Safety(TestCase):
         track = page.evaluate("desk.facts.tracks.find((t) => t.name === 'long take').id")
         source = self.folder / "sessions" / "3" / str(track) / "source.wav"
         self.assertTrue(source.read_bytes() == file.read_bytes())  # no need to print them
+
+    def test_a_panel_asked_for_before_a_change_does_not_take_it_back(self):
+        page, held = self.page, []
+        page.get_by_role("tab", name="Gather").click()
+        kind = page.get_by_label("What Squeezebox is")
+        kind.wait_for()
+        was = kind.input_value()
+        page.evaluate(
+            """() => { globalThis.shown = []; document.body.addEventListener("htmx:afterSwap", (e) => e.target.id === "panel" &&
+            shown.push(document.querySelector("[aria-label='What Squeezebox is']").value)); }"""
+        )
+        page.route("**/panel/gather*", lambda route: held.append((route, route.fetch())), times=1)
+        self.addCleanup(page.unroute_all)
+        page.evaluate("desk.panels.refresh()")
+        while not held:
+            page.wait_for_timeout(20)
+        with page.expect_response(lambda r: r.request.method == "POST"):
+            kind.select_option(next(r for r in ROLES if r != was))
+        held[0][0].fulfill(response=held[0][1])
+        page.wait_for_function("shown.length")
+        quiet(page)
+        self.assertNotEqual(kind.input_value(), was)
+        self.assertNotIn(was, page.evaluate("shown"))
 
     def test_a_panel_comes_whatever_else_is_asked_for_while_another_is_on_its_way(self):
         page, held = self.page, []

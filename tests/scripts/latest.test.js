@@ -1,7 +1,7 @@
 import assert from "node:assert/strict";
 import test from "node:test";
 
-const { Latest } = await import("../../studio/static/studio/server.js");
+const { isOvertaken, Latest, underWay } = await import("../../studio/static/studio/server.js");
 
 /** Requests wait until they are answered by the test. */
 function server() {
@@ -37,4 +37,17 @@ test("a server that does not answer is told apart from an answer that was overta
   const asked = new Latest().read("/a");
   open[0].break();
   assert.equal(await asked, null);
+});
+
+test("a change overtakes what was asked before its answer, under way or done", async () => {
+  const before = performance.now();
+  assert.equal(isOvertaken(before), false);
+  let done;
+  const change = underWay(new Promise((resolve) => (done = resolve)));
+  assert.equal(isOvertaken(performance.now()), true);
+  done();
+  await change;
+  await new Promise((later) => setTimeout(later, 2));
+  assert.equal(isOvertaken(before), true);
+  assert.equal(isOvertaken(performance.now()), false);
 });

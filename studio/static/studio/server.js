@@ -33,10 +33,19 @@ export function sendForm(url, fields) {
 
 /** What was sent and is not answered yet. */
 const unanswered = new Set();
+let answeredAt = -Infinity; // ms
 
 /** Once all that was sent so far is answered: an undo means the last change, also one that is still under way. */
 export function allAnswered() {
   return Promise.allSettled(unanswered);
+}
+
+/**
+ * Whether the answer to a question may tell what was before a change.
+ * @param {number} asked when, ms
+ */
+export function isOvertaken(asked) {
+  return unanswered.size > 0 || asked < answeredAt;
 }
 
 /** @returns {Promise<{ok: boolean, status: number, data: any}>} */
@@ -50,7 +59,10 @@ function answered(url, options) {
  */
 export function underWay(request) {
   unanswered.add(request);
-  request.finally(() => unanswered.delete(request));
+  request.finally(() => {
+    unanswered.delete(request);
+    answeredAt = performance.now();
+  });
   return request;
 }
 

@@ -3,7 +3,7 @@
 
 import { setLead } from "./switches.js";
 import { addressOf } from "../studio/address.js";
-import { fill } from "../studio/server.js";
+import { allAnswered, fill, isOvertaken } from "../studio/server.js";
 
 /** @typedef {Pick<import("./desk.js").Desk, "clickLevel" | "compare" | "doubts" | "facts" | "follows" | "marks" | "parts" | "player" | "reach" | "reshaping" | "selected" | "setReach" | "step" | "stretches">} Needs what this uses of the desk */
 
@@ -20,14 +20,17 @@ export class Panels {
     this.filled = null; // the stage whose panel is there
     this.pane = "doubts";
     for (const b of document.querySelectorAll("[data-stage]")) b.onclick = () => this.open(b.dataset.stage);
-    // another stage's panel replaces what is there, its own is made over, which keeps the focus and what is open
+    const asked = new WeakMap(); // when, by request
+    document.body.addEventListener("htmx:beforeSend", (e) => {
+      asked.set(/** @type {CustomEvent} */ (e).detail.xhr, performance.now());
+    });
     document.body.addEventListener("htmx:beforeSwap", (e) => {
-      const { target, pathInfo } = /** @type {CustomEvent} */ (e).detail;
+      const { target, pathInfo, xhr } = /** @type {CustomEvent} */ (e).detail;
       const stage = target.id === "panel" && pathInfo.requestPath.match(/\/panel\/(\w+)/)?.[1];
       if (!stage || !e.detail.shouldSwap) return;
-      // a late answer is not shown: of the stage before, or from before a change that is under way
-      e.detail.shouldSwap = stage === this.stage && !(stage === "reshape" && desk.reshaping.changing);
+      e.detail.shouldSwap = this.#isNews(stage, asked.get(xhr));
       if (!e.detail.shouldSwap) return;
+      // another stage's panel replaces what is there, its own is made over, which keeps the focus and what is open
       e.detail.swapOverride = stage === this.filled ? "morph:innerHTML" : "innerHTML";
       this.filled = stage;
     });
@@ -39,6 +42,15 @@ export class Panels {
       const failed = xhr.status === 0 || xhr.status >= 500;
       if (target?.id === "panel" && requestConfig.verb === "get" && failed) this.refresh(AGAIN);
     });
+  }
+
+  /** A late answer is not shown: that of the stage before, or one that a change has overtaken, which is asked for again. */
+  #isNews(stage, asked) {
+    if (stage !== this.stage) return false;
+    if (stage === "reshape" && this.desk.reshaping.changing) return false; // it asks for the panel itself
+    const overtaken = isOvertaken(asked);
+    if (overtaken) allAnswered().then(() => this.refresh());
+    return !overtaken;
   }
 
   /** Open the panel of a stage. */
