@@ -5,6 +5,8 @@ docs/newcomers.md lists them for people to try.
 
 import re
 
+from django.test import tag
+
 from tests.browser.studio import INPUT_IS_OPEN, SharedDemoCase, quiet, settled
 from tests.shared import ROOT
 
@@ -126,6 +128,7 @@ class Newcomers(SharedDemoCase):
         self.page.wait_for_function("document.documentElement.dataset.theme === 'dark'")
         self.within(3)
 
+    @tag("real_time")
     def test_record_a_take_and_have_it_mapped(self):
         self.page.goto(self.studio.url)
         settled(self.page)

@@ -9,6 +9,7 @@ from unittest import TestCase
 import numpy as np
 import scipy.signal as sps
 import soundfile as sf
+from django.test import tag
 
 from core.audio.growing import HEADER
 from tests.browser.studio import INPUT_IS_OPEN, Browser, Studio, quiet, settled
@@ -68,6 +69,7 @@ def equal_pieces(recorded, played, size=1000, every=12_000, back=RATE // 2, on=5
     return float(np.mean(equal))
 
 
+@tag("real_time")
 class Recording(TestCase):
     @classmethod
     def setUpClass(cls):
@@ -150,6 +152,8 @@ class Recording(TestCase):
         page.evaluate("fetch(`/recordings/${desk.recording.pass.id}/end`, { method: 'POST', headers: "
                       "{ 'X-CSRFToken': document.cookie.match(/csrftoken=([^;]+)/)[1] } })")  # fmt: skip
         page.wait_for_function("desk.recording.pass?.sending.before > 0 && desk.recording.pass.sending.sent > 48000")
+        # what the server has no time for waits in the page
+        page.wait_for_function("desk.recording.pass.sending.behind(desk.facts.rate) < 0.5")
         frames = page.evaluate("desk.recording.pass.frames")
         page.close()
         time.sleep(0.5)
