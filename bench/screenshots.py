@@ -3,7 +3,7 @@
 import tempfile
 from pathlib import Path
 
-from tests.browser.studio import Browser, Studio, settled
+from tests.browser.studio import INPUT_IS_OPEN, Browser, Studio, settled
 
 TARGET = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
 
@@ -168,7 +168,7 @@ def record(browser, studio) -> None:
     settled(page)
     page.get_by_role("tab", name="Record", exact=True).click()
     page.locator("#record-input").select_option("simulated")
-    page.wait_for_function("desk.recording.input.isOpen", timeout=30_000)
+    page.wait_for_function(INPUT_IS_OPEN, timeout=30_000)
     page.get_by_role("button", name="Tuner").click()
     page.keyboard.press("@")
     page.wait_for_function("desk.grid?.length > 60", timeout=90_000)
