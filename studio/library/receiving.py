@@ -1,7 +1,8 @@
 """Files on their way in: announced, received in parts that are each checked, made a track when all of it is right.
 
 The page resumes an interrupted file only where what has arrived is the beginning of the file at hand: it compares
-SHA-256 digests. The last step is a request of its own, so that it can be asked for again after a failure.
+digests (:func:`studio.library.uploads.digest_of_pieces`), and sends a piece anew that arrived in part. The last step is
+a request of its own, so that it can be asked for again after a failure.
 """
 
 from __future__ import annotations
@@ -21,7 +22,7 @@ from pydantic import Field, StringConstraints
 from studio.inputs import DAMAGED, LARGEST, BadInput, Body, read_body, whole
 from studio.jobs.queue import start
 from studio.library.models import Session, Upload
-from studio.library.uploads import LISTEN, Refused, add_track, clean_name, digest_of, opened
+from studio.library.uploads import LISTEN, PIECE, Refused, add_track, clean_name, digest_of_pieces, opened
 from studio.responses import json_response
 
 #: Bytes that a part has at most, and that a file has at most.
@@ -43,7 +44,7 @@ class Announced(Body):
 
 
 class Finished(Body):
-    """``digest`` of the whole file; ``among``: the names of all files that were dropped with it."""
+    """``digest`` of all pieces; ``among``: the names of all files that were dropped with it."""
 
     digest: Digest
     among: list[Annotated[str, StringConstraints(max_length=1000)]] = Field([], max_length=1000)
@@ -66,7 +67,8 @@ def announce(request: HttpRequest, pk: int) -> HttpResponse:
     if shutil.disk_usage(to.folder).free - (arguments.size - received) < RESERVE:
         return _refused(f"“{name}” does not fit: the disk is nearly full.", 507)
     going = half_done or Upload.objects.create(session=to, name=arguments.name, size=arguments.size)
-    return json_response({"id": going.pk, "received": received, "digest": digest_of(going.path) if received else ""})
+    digest = digest_of_pieces(going.path) if received else ""
+    return json_response({"id": going.pk, "received": received, "digest": digest})
 
 
 @require_http_methods(["PUT"])
@@ -76,7 +78,7 @@ def part(request: HttpRequest, pk: int) -> HttpResponse:
     offset = whole(request.GET.get("offset"), 0, LARGEST, "The place of the part is missing.")
     if whole(request.headers.get("Content-Length") or "0", 0, LARGEST, DAMAGED) > LARGEST_PART:
         raise BadInput("The part is too large.", 413)
-    if offset != going.received:
+    if offset not in (going.received, going.received - going.received % PIECE):
         return json_response({"received": going.received}, status=409)
     data = request.body
     if hashlib.sha256(data).hexdigest() != request.headers.get("X-Digest"):
@@ -115,7 +117,7 @@ def finish(request: HttpRequest, pk: int) -> HttpResponse:
 
 def _end(going: Upload, arguments: Finished) -> None:
     """Make it a track, or say why not; either is kept with the upload, in one transaction."""
-    if digest_of(going.path) != arguments.digest:
+    if digest_of_pieces(going.path) != arguments.digest:
         going.outcome = {"error": NOT_AS_SENT.format(clean_name(going.name))}
         going.save(update_fields=["outcome"])
         return

@@ -57,7 +57,7 @@ class Safety(TestCase):
         sf.write(file, noise, 48_000, "PCM_24")  # 26 MB: seven parts
         page.get_by_role("tab", name="Gather").click()
         page.locator("input[type=file]").first.set_input_files(file)
-        page.wait_for_function("document.querySelector('#uploading progress')?.value > 0.2")
+        page.wait_for_function("document.querySelector('#uploading progress')?.value > 0.1")
         self.studio.kill()
         self.studio.start()
         page.wait_for_function("desk.facts.tracks.some((t) => t.name === 'long take')")

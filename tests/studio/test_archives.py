@@ -28,6 +28,7 @@ from studio.jobs.models import Job
 from studio.library.models import Session, Track
 from studio.reshaping.wanted import save_wanted, wanted_of
 from studio.running_order.models import Turn
+from tests.shared import digest_of_upload
 from tests.studio.base import PreparedCase
 
 SCHEMA = Path(__file__).parents[2] / "docs" / "session.schema.json"
@@ -279,7 +280,6 @@ class InThePage(Archives):
 
     def upload(self, session, path):
         data = path.read_bytes()
-        digest = hashlib.sha256(data).hexdigest()
         going = self.post(f"/sessions/{session.pk}/uploads", name=path.name, size=len(data)).json()["id"]
         size = 4 << 20
         for at in range(0, len(data), size):
@@ -291,7 +291,7 @@ class InThePage(Archives):
                 headers={"X-Digest": hashlib.sha256(piece).hexdigest()},
             )
             self.assertEqual(answer.status_code, 200, answer.content)
-        return self.post(f"/uploads/{going}/finish", digest=digest)
+        return self.post(f"/uploads/{going}/finish", digest=digest_of_upload(data))
 
     def test_dropped_on_the_page_of_all_sessions_it_opens_as_it_was(self):
         before = picture(self.take)

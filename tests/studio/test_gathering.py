@@ -14,6 +14,7 @@ from studio.desk.find_job import FIND
 from studio.jobs.models import Job
 from studio.library.models import Session, Track, Upload
 from studio.library.uploads import LISTEN, clean_name
+from tests.shared import digest_of_upload
 from tests.studio.base import StudioCase
 
 
@@ -34,7 +35,7 @@ class Uploading(StudioCase):
         )
 
     def finish(self, upload, data):
-        return self.post(f"/uploads/{upload}/finish", digest=sha256(data))
+        return self.post(f"/uploads/{upload}/finish", digest=digest_of_upload(data))
 
     def send(self, session, path, name=None):
         upload, data = self.announce(session, path, name).json(), path.read_bytes()
@@ -113,9 +114,10 @@ class Uploading(StudioCase):
         first = self.announce(session, path).json()
         self.put(first["id"], 0, data[:5000])
         again = self.announce(session, path).json()
-        self.assertEqual(again, {"id": first["id"], "received": 5000, "digest": sha256(data[:5000])})
-        # a part that was sent twice is not written twice
-        wrong = self.put(first["id"], 0, data[:5000])
+        self.assertEqual(again, {"id": first["id"], "received": 5000, "digest": digest_of_upload(data[:5000])})
+        # a part that was sent twice is written to its own place, and one that leaves a gap not at all
+        self.assertEqual(self.put(first["id"], 0, data[:5000]).json(), {"received": 5000})
+        wrong = self.put(first["id"], 6000, data[6000:])
         self.assertEqual((wrong.status_code, wrong.json()["received"]), (409, 5000))
         self.put(first["id"], 5000, data[5000:])
         self.assertIn("track", self.finish(first["id"], data).json())
@@ -233,7 +235,8 @@ class Uploading(StudioCase):
         self.put(upload, 0, one[:5000])
         # the page compares this digest with that of its own file, and begins anew
         again = self.post(f"/sessions/{session.pk}/uploads", name="take.wav", size=len(one)).json()
-        self.assertNotEqual(again["digest"], sha256(other[:5000]))
+        self.assertEqual(again["digest"], digest_of_upload(one[:5000]))
+        self.assertNotEqual(again["digest"], digest_of_upload(other[:5000]))
         fresh = self.post(f"/sessions/{session.pk}/uploads", name="take.wav", size=len(one), fresh=True).json()
         self.assertNotEqual(fresh["id"], upload)
         self.assertEqual(fresh["received"], 0)
@@ -243,6 +246,20 @@ class Uploading(StudioCase):
         self.assertEqual(spliced.status_code, 422)
         self.assertIn("did not arrive as it was sent", spliced.json()["error"])
         self.assertEqual(session.tracks.count(), 0)
+
+    def test_a_piece_that_arrived_in_part_is_sent_again_from_its_beginning(self):
+        session, path = self.session(), self.wav(times=np.arange(1.0, 59.0))
+        data, piece = path.read_bytes(), 2**22
+        self.assertGreater(len(data), piece + 2000)
+        upload = self.announce(session, path).json()["id"]
+        self.put(upload, 0, data[:piece])
+        self.put(upload, piece, data[piece : piece + 1000])  # as where the server was killed while it wrote
+        again = self.announce(session, path).json()
+        self.assertEqual((again["received"], again["digest"]), (piece + 1000, digest_of_upload(data[: piece + 1000])))
+        self.assertEqual(self.put(upload, piece - 1, data[piece - 1 :]).status_code, 409)
+        self.assertEqual(self.put(upload, piece, data[piece:]).json(), {"received": len(data)})
+        self.assertIn("track", self.finish(upload, data).json())
+        self.assertEqual(Track.objects.get().source.read_bytes(), data)
 
     def test_a_part_that_was_damaged_on_its_way_is_not_taken(self):
         session, path = self.session(), self.wav()
@@ -262,7 +279,9 @@ class Uploading(StudioCase):
             self.assertLogs("studio", "ERROR"),
         ):
             answer = Client(raise_request_exception=False).post(
-                f"/uploads/{upload}/finish", json.dumps({"digest": sha256(data)}), content_type="application/json"
+                f"/uploads/{upload}/finish",
+                json.dumps({"digest": digest_of_upload(data)}),
+                content_type="application/json",
             )
         self.assertEqual(answer.status_code, 500)
         self.assertEqual(Upload.objects.get().received, len(data))

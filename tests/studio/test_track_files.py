@@ -10,6 +10,7 @@ from core.formats.carried import riff
 from studio.analysis import features, laying_out
 from studio.jobs.models import Job
 from studio.library.uploads import LISTEN
+from tests.shared import digest_of_upload
 from tests.studio.base import StudioCase
 
 
@@ -24,7 +25,7 @@ class ManyChannels(StudioCase):
             content_type="application/octet-stream",
             headers={"X-Digest": digest},
         )
-        return self.post(f"/uploads/{going}/finish", digest=digest)
+        return self.post(f"/uploads/{going}/finish", digest=digest_of_upload(data))
 
     def test_a_file_of_many_channels_becomes_a_track_a_channel(self):
         sound = np.random.default_rng(1).uniform(-0.5, 0.5, (44_100, 3))

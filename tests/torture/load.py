@@ -25,6 +25,7 @@ import soundfile as sf
 
 from studio.streaming import BLOCK
 from tests.browser.studio import Studio
+from tests.shared import digest_of_upload
 
 RATE, TRACKS, SECONDS = 48_000, 16, 60
 #: Seconds between two edits of one person, and between two files that one brings in.
@@ -58,7 +59,7 @@ class Person:
             piece = data[at : at + (4 << 20)]
             self.ask(f"/uploads/{going}?offset={at}", piece, "application/octet-stream", method="PUT",
                      **{"X-Digest": hashlib.sha256(piece).hexdigest()})  # fmt: skip
-        self.json(f"/uploads/{going}/finish", {"digest": hashlib.sha256(data).hexdigest(), "among": [name]})
+        self.json(f"/uploads/{going}/finish", {"digest": digest_of_upload(data), "among": [name]})
 
     def song(self) -> int:
         """A session with a map: started from a programmed song."""

@@ -5,25 +5,25 @@ import { sha256 } from "../noble/sha2.js";
 import { bytesToHex } from "../noble/utils.js";
 import { note, putBytes, send } from "../studio/server.js";
 
-/** Bytes sent at once; times a part is sent again while the server does not answer, or gets other bytes than were sent. */
-const PART = 4 * 2 ** 20;
+/** Bytes sent at once, each such piece with a digest; times it is sent again while the server does not answer, or gets
+ * other bytes than were sent. */
+const PIECE = 4 * 2 ** 20;
 const TRIES = 15;
 /** Milliseconds until it is tried again: a little longer each time. */
 const pause = (tries) => Math.min(5000, 700 * tries);
 
 const wait = (ms) => new Promise((done) => setTimeout(done, ms));
-const bytesOf = async (file, from, to) => new Uint8Array(await file.slice(from, to).arrayBuffer());
 
 /** SHA-256 of some bytes: the browser's own is six times as fast, but only offered on this machine and behind TLS. */
 async function digestOf(bytes) {
-  return bytesToHex(crypto.subtle ? new Uint8Array(await crypto.subtle.digest("SHA-256", bytes)) : sha256(bytes));
+  return crypto.subtle ? new Uint8Array(await crypto.subtle.digest("SHA-256", bytes)) : sha256(bytes);
 }
 
-/** SHA-256 of the first `length` bytes of a file, to be gone on with. */
-async function begun(file, length) {
-  const hash = sha256.create();
-  for (let at = 0; at < length; at += PART) hash.update(await bytesOf(file, at, Math.min(length, at + PART)));
-  return hash;
+const digestOfPiece = async (piece) => digestOf(new Uint8Array(await piece.arrayBuffer()));
+
+/** The digest of a file, from those of its pieces, as hexadecimal digits. */
+async function digestOfAll(digests) {
+  return bytesToHex(await digestOf(new Uint8Array(await new Blob(digests).arrayBuffer())));
 }
 
 /**
@@ -57,8 +57,8 @@ class Sending {
     this.show = show;
     this.failures = 0;
     this.id = 0; // of the upload
-    this.sent = 0; // bytes
-    this.hash = sha256.create(); // of them
+    /** @type {Uint8Array<ArrayBuffer>[]} digests of the pieces that have arrived */
+    this.digests = [];
   }
 
   /** Say what comes. What has arrived of a file of the same name and size is gone on with if it is this file's beginning. */
@@ -66,10 +66,19 @@ class Sending {
     const { name, size } = this.file;
     const { ok, status, data } = await send(`/sessions/${this.session}/uploads`, { name, size, fresh });
     if (!ok) return this.#failed(status, data);
-    const hash = await begun(this.file, data.received);
-    if (data.received && bytesToHex(hash.clone().digest()) !== data.digest) return this.#announce(true);
-    [this.id, this.sent, this.hash] = [data.id, data.received, hash];
+    const digests = [];
+    for (let at = 0; at < data.received; at += PIECE)
+      digests.push(await digestOfPiece(this.file.slice(at, Math.min(at + PIECE, data.received))));
+    if (data.received && (await digestOfAll(digests)) !== data.digest) return this.#announce(true);
+    // of a piece that has arrived in part all is sent
+    if (data.received < size) digests.length = Math.floor(data.received / PIECE);
+    [this.id, this.digests] = [data.id, digests];
     return true;
+  }
+
+  /** Bytes that have arrived. */
+  get #sent() {
+    return Math.min(this.file.size, this.digests.length * PIECE);
   }
 
   /** The server is away for a moment, or it is over: whether to go on. */
@@ -87,7 +96,7 @@ class Sending {
     if (!(await this.#announce())) return false;
     let ended = { ok: false, status: 409, data: {} };
     while (!ended.ok) {
-      while (this.sent < file.size) if (!(await this.#part())) return false;
+      while (this.#sent < file.size) if (!(await this.#piece())) return false;
       ended = await this.#finish();
       // 409: not all is there; what is missing is sent
       if (!ended.ok && !(await this.#failed(ended.status === 409 ? 0 : ended.status, ended.data))) return false;
@@ -98,7 +107,7 @@ class Sending {
 
   /** Asked for again where the answer did not come: it is the same then. */
   async #finish() {
-    const digest = bytesToHex(this.hash.clone().digest());
+    const digest = await digestOfAll(this.digests);
     for (let tries = 0; ; tries++) {
       const answer = await send(`/uploads/${this.id}/finish`, { digest, among: this.among });
       if (answer.status !== 0 || tries >= TRIES) return answer;
@@ -106,16 +115,17 @@ class Sending {
     }
   }
 
-  async #part() {
-    const { file, sent } = this;
-    const bytes = await bytesOf(file, sent, sent + PART);
-    const under = putBytes(`/uploads/${this.id}?offset=${sent}`, bytes, await digestOf(bytes), (n) =>
-      this.show((sent + n) / file.size),
+  async #piece() {
+    const sent = this.#sent;
+    const piece = this.file.slice(sent, sent + PIECE);
+    const digest = await digestOfPiece(piece);
+    // sent as a part of the file: its bytes need not come through the page
+    const answer = await putBytes(`/uploads/${this.id}?offset=${sent}`, piece, bytesToHex(digest), (n) =>
+      this.show((sent + n) / this.file.size),
     );
-    const hash = this.hash.clone().update(bytes); // while they are under way
-    const answer = await under;
     if (answer.ok) {
-      [this.sent, this.failures, this.hash] = [sent + bytes.length, 0, hash];
+      this.digests.push(digest);
+      this.failures = 0;
       return true;
     }
     return this.#failed(answer.status === 409 ? 0 : answer.status, answer.data);

@@ -151,7 +151,9 @@ class Command(BaseCommand):
                 connection_limit=2000,
                 asyncore_use_poll=True,
                 channel_timeout=60,
-                # blocks of many tracks are some megabytes: sent from memory, in large pieces
+                # blocks of many tracks and parts of uploads are some megabytes: in memory, in large pieces
+                recv_bytes=2**18,
+                inbuf_overflow=2**23,
                 send_bytes=2**18,
                 outbuf_overflow=2**26,
                 outbuf_high_watermark=2**26,
