@@ -20,6 +20,8 @@ from tests.browser import forked
 from tests.shared import demo_studio
 
 CHROMIUM = "/usr/bin/chromium"
+#: Seconds until a wait is given up. Nothing takes so long, but where other work holds up the machine.
+PATIENCE = 300
 #: What Chromium loads with each window for its own address bar, three quarters of what a page costs; and what Playwright
 #: leaves out itself, as of two such lists the last one counts.
 WITHOUT = [
@@ -77,7 +79,7 @@ class Studio:
         arguments = ["serve", "--port", str(self.port), "--workers", "1", *(["--demo"] if self.demo else [])]
         log = self.folder / "log.txt"
         self.process = forked.start(arguments, {"DIACHRON_DATA": str(self.folder)}, log)
-        until = time.monotonic() + 180
+        until = time.monotonic() + PATIENCE
         while time.monotonic() < until:
             try:
                 urllib.request.urlopen(self.url, timeout=2)
@@ -100,7 +102,7 @@ class Studio:
         return None
 
     def kill_worker(self):
-        until = time.monotonic() + 90
+        until = time.monotonic() + PATIENCE
         while not (pid := self.worker()):
             if time.monotonic() > until:
                 raise RuntimeError("there is no worker")
@@ -147,7 +149,7 @@ class Browser:
         page.on("pageerror", lambda e: self.errors.append(e.stack or str(e)))
         # told by the browser: to be called at each response would cost a fifth of a page
         page.on("console", self._missing)
-        page.set_default_timeout(90_000)  # nothing takes so long, but where other work holds up the machine
+        page.set_default_timeout(1000 * PATIENCE)
         return page
 
     def _missing(self, message):

@@ -191,7 +191,7 @@ class Reshaping(SharedDemoCase):
         page.wait_for_selector(".strip")
         self.assertEqual(page.locator(".strip rect").count(), 240)
         page.get_by_role("button", name="Make the reshaped tracks").click()
-        page.get_by_role("link", name="All as ZIP").wait_for(timeout=240_000)
+        page.get_by_role("link", name="All as ZIP").wait_for()
 
     def test_one_track_follows_another_and_is_taken_back(self):
         page = self.page

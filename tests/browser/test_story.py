@@ -61,7 +61,7 @@ class Story(TestCase):
         self.assertEqual(page.locator(".trackhead").count(), 5)
 
     def find(self, page):
-        page.wait_for_function("desk.grid && desk.grid.length > 100", timeout=150_000)
+        page.wait_for_function("desk.grid && desk.grid.length > 100")
         page.wait_for_function("document.body.dataset.busy === 'no'")
         found = np.array(page.evaluate("desk.grid.time"))
         truth = boathouse.truth()

@@ -299,5 +299,5 @@ class Local(StudioCase):
         """Django's own list for deployment (``check --deploy``)."""
         environment = {**os.environ, "DIACHRON_SHARED": "1", "DIACHRON_DATA": str(self.folder)}
         command = [sys.executable, "manage.py", "check", "--deploy", "--fail-level", "WARNING"]
-        done = subprocess.run(command, env=environment, cwd=settings.BASE, capture_output=True, text=True, timeout=60)
+        done = subprocess.run(command, env=environment, cwd=settings.BASE, capture_output=True, text=True, timeout=300)
         self.assertEqual(done.returncode, 0, done.stderr)
