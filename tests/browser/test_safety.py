@@ -65,6 +65,34 @@ class Safety(TestCase):
         source = self.folder / "sessions" / "3" / str(track) / "source.wav"
         self.assertTrue(source.read_bytes() == file.read_bytes())  # no need to print them
 
+    def test_files_for_an_empty_session_all_arrive_and_what_cannot_is_told_on_the_page_that_follows(self):
+        page, held = self.page, []
+        page.goto(self.studio.url)
+        page.locator("#record-take").click()
+        page.wait_for_url("**/desk*")
+        settled(page)
+        files = [self.folder / name for name in ("first.wav", "nothing.wav", "second.wav")]
+        for seed, path in enumerate(files):
+            sf.write(path, np.random.default_rng(seed).uniform(-0.3, 0.3, 44_100 * 2), 44_100)
+        files[1].write_bytes(b"no sound at all")
+
+        def hold(route):
+            held.append(route) if "second.wav" in route.request.post_data else route.continue_()
+
+        page.route("**/uploads", hold)
+        self.addCleanup(page.unroute_all)
+        page.locator("input[type=file]").first.set_input_files(files)
+        while not held:
+            page.wait_for_timeout(20)
+        # the first track has another rate than the page, which loads itself again for it, but not yet
+        with page.expect_response("**/facts"):
+            page.evaluate("desk.news.look()")
+        held[0].continue_()
+        page.wait_for_function("globalThis.desk?.facts.tracks.length === 2")
+        page.locator("#notes").get_by_text("“nothing.wav” is not audio").wait_for()
+        self.assertEqual(page.evaluate("[desk.facts.rate, ...desk.facts.tracks.map((t) => t.name)]"),
+                         [44_100, "first", "second"])  # fmt: skip
+
     def test_a_panel_asked_for_before_a_change_does_not_take_it_back(self):
         page, held = self.page, []
         page.get_by_role("tab", name="Gather").click()

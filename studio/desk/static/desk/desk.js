@@ -1,8 +1,9 @@
 // @ts-check
 // The desk: its state, and what happens when it changes. Drawing, pointing, editing and playing live in their own modules.
 
-import { gather, onFiles } from "../library/gather.js";
+import { filesOf, gather, isGathering, onFiles } from "../library/gather.js";
 import { addressOf } from "../studio/address.js";
+import { loadAgain } from "../studio/leaving.js";
 import { getJson, note } from "../studio/server.js";
 import { AttackMarks } from "./attacks.js";
 import { COMMANDS, commands } from "./commands.js";
@@ -111,7 +112,7 @@ export class Desk {
     const laid = (f) => JSON.stringify([f.tracks.map((t) => [t.id, t.analysed]), f.parts.map((p) => p.id)]);
     const same = laid(facts) === laid(this.facts);
     const fresh = same && facts.rate === this.facts.rate;
-    if (facts.rate !== this.facts.rate && this.facts.tracks.length === 0) return location.reload(); // the sound card's clock is set anew
+    if (facts.rate !== this.facts.rate && !this.facts.tracks.length) return isGathering() ? false : loadAgain(); // the sound card's clock is set anew
     Object.assign(this.facts, facts);
     this.view.rate = facts.rate;
     this.view.seconds = facts.seconds;
@@ -376,8 +377,7 @@ export class Desk {
     commands(this);
     pointing(this);
     onFiles(byId("choose"), async (groups) => {
-      const files = groups.flatMap((g) => g.files);
-      await gather(this.facts.id, files, byId("sending"));
+      await gather(this.facts.id, filesOf(groups), byId("sending"));
       this.news.look();
     });
     // the sound card takes a moment to start: it does so at the first touch, not at the first Space

@@ -132,8 +132,22 @@ class Sending {
   }
 }
 
+/** How many groups of files are on their way. A page that goes would break them off. */
+let underWay = 0;
+export const isGathering = () => underWay > 0;
+addEventListener("beforeunload", (e) => underWay && e.preventDefault());
+
 /** Send files one after another with a progress bar in `box`; then start finding beats. Resolves to the number of tracks. */
 export async function gather(session, files, box) {
+  underWay += 1;
+  try {
+    return await sendAll(session, files, box);
+  } finally {
+    underWay -= 1;
+  }
+}
+
+async function sendAll(session, files, box) {
   const total = files.reduce((n, f) => n + f.size, 0) || 1;
   const bar = document.createElement("progress");
   bar.max = 1;
@@ -162,6 +176,9 @@ export async function gather(session, files, box) {
 }
 
 /** @typedef {{files: File[], folder: string}} Group files that belong together, and the name of their folder */
+
+/** @param {Group[]} groups */
+export const filesOf = (groups) => groups.flatMap((g) => g.files);
 
 const byName = (files) => files.sort((a, b) => a.name.localeCompare(b.name, "en", { numeric: true }));
 

@@ -2,6 +2,7 @@
 // The library page: a drop makes a session and opens its desk when the files have arrived.
 
 import { gather, onFiles } from "./gather.js";
+import { goTo, loadAgain } from "../studio/leaving.js";
 import { note, send, sendForm } from "../studio/server.js";
 
 const isArchive = (file) => file.name.toLowerCase().endsWith(".zip");
@@ -21,8 +22,8 @@ async function take(groups) {
     if (tracks.length) made.push(await takeTogether(tracks, folder));
   }
   const urls = made.filter(Boolean);
-  if (urls.length === 1) location.href = urls[0];
-  else if (urls.length) location.reload();
+  if (urls.length === 1) goTo(urls[0]);
+  else if (urls.length) loadAgain();
 }
 
 /** Resolves to the address of the session, or to nothing where none of the files could be brought in. */

@@ -3,6 +3,8 @@
 
 import { addressOf } from "../studio/address.js";
 import { clock } from "../desk/drawing.js";
+import { isGathering } from "../library/gather.js";
+import { loadAgain } from "../studio/leaving.js";
 import { csrf, note, send } from "../studio/server.js";
 import { write } from "../studio/writing.js";
 import { joined, peaks } from "./cutting.js";
@@ -81,10 +83,11 @@ export class Live {
     const { rate } = this.input;
     if (!rate || rate === this.desk.player.context.sampleRate || facts.tracks.length || facts.parts.length)
       return false;
+    if (isGathering()) return false; // the first file gives the rate
     const { ok } = await send(`/sessions/${facts.id}/record/rate`, { rate });
     if (!ok) return false;
     sessionStorage.setItem("open-input", this.input.id || "usual");
-    location.reload();
+    loadAgain();
     return true;
   }
 
