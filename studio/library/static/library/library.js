@@ -10,18 +10,25 @@ const isArchive = (file) => file.name.toLowerCase().endsWith(".zip");
 /** What a session is called whose files tell nothing. */
 const titleOfToday = () => `Session of ${new Date().toLocaleDateString("en-GB", { day: "numeric", month: "long" })}`;
 
+/** Addresses of the sessions whose files are here, and how many drops are being brought in. */
+const arrived = [];
+let taking = 0;
+
 /**
- * Each folder is a session, and so is each archive of one; loose files that are dropped together are one.
+ * Each folder is a session, and so is each archive of one; loose files that are dropped together are one. When all drops
+ * are here the page goes on.
  * @param {import("./gather.js").Group[]} groups
  */
 async function take(groups) {
-  const made = [];
+  taking += 1;
   for (const { files, folder } of groups) {
-    for (const archive of files.filter(isArchive)) made.push(await takeTogether([archive], ""));
+    for (const archive of files.filter(isArchive)) arrived.push(await takeTogether([archive], ""));
     const tracks = files.filter((f) => !isArchive(f));
-    if (tracks.length) made.push(await takeTogether(tracks, folder));
+    if (tracks.length) arrived.push(await takeTogether(tracks, folder));
   }
-  const urls = made.filter(Boolean);
+  taking -= 1;
+  if (taking) return;
+  const urls = arrived.filter(Boolean);
   if (urls.length === 1) goTo(urls[0]);
   else if (urls.length) loadAgain();
 }
