@@ -112,7 +112,7 @@ export class Desk {
     const laid = (f) => JSON.stringify([f.tracks.map((t) => [t.id, t.analysed]), f.parts.map((p) => p.id)]);
     const same = laid(facts) === laid(this.facts);
     const fresh = same && facts.rate === this.facts.rate;
-    if (facts.rate !== this.facts.rate && !this.facts.tracks.length) return isGathering() ? false : loadAgain(); // the sound card's clock is set anew
+    if (facts.rate !== this.facts.rate && !this.facts.tracks.length) return isGathering() ? undefined : loadAgain(); // the sound card's clock is set anew
     Object.assign(this.facts, facts);
     this.view.rate = facts.rate;
     this.view.seconds = facts.seconds;
