@@ -25,14 +25,17 @@ from core.analysis import Source, analyse_sources
 from core.document import Document
 from core.document import commands as c
 from core.editing import Applied, Contradiction, apply
+from core.editing.obeying import obeying
 from core.editing.remedies import trusted
+from core.editing.search_options import search_options
 from core.tempomap import Meter, TempoMap, edits, grain, reach
 from core.tempomap.bar_lines import with_lines
 from core.tempomap.counting import rescale
-from core.tempomap.edits import EditError
+from core.tempomap.edits import EditError, pins_of
 from core.tracking.beat_tracker import track_beats
-from core.tracking.context import build_context
+from core.tracking.context import NoBeats, build_context
 from core.tracking.parameters import USUAL_RANGE
+from core.tracking.results import TrackingOptions
 from core.tracking.review import review
 
 RIGHT = 0.03  # seconds
@@ -45,8 +48,8 @@ PLACES = 6  # wrong stretches that are looked at before each command
 class Analysed:
     """A recording in memory (:class:`core.editing.Recording`)."""
 
-    def __init__(self, tracks, readings):
-        self.tracks, self.readings = tracks, readings
+    def __init__(self, tracks, readings, found=None):
+        self.tracks, self.readings, self.found = tracks, readings, found
         self._context = build_context(tracks)
         self.seconds = max(len(t.evidence) for t in tracks) / 100
 
@@ -58,6 +61,22 @@ class Analysed:
 
     def reading(self, number):
         return (self.readings[number].name, self.readings[number].map) if number < len(self.readings) else None
+
+
+@dataclass(frozen=True)
+class FindAgain:
+    """Beats found anew, with all that was said so far: the page's own search."""
+
+    def apply(self, document: Document, recording: Analysed) -> Applied:
+        options = search_options(TrackingOptions(), document, [(recording.found, document.map)])
+        try:
+            found = track_beats(recording.tracks, options).map
+        except NoBeats as e:
+            raise EditError(str(e)) from None
+        pins = document.map.seconds[pins_of(document.map)]
+        found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
+        found = obeying(recording, Document(found, document.statements), pins.tolist())
+        return Applied(Document(found, document.statements), "Found again with what was said")
 
 
 @dataclass
@@ -106,10 +125,14 @@ def _unmatched(truth: np.ndarray, found: np.ndarray, within: float = RIGHT) -> i
     return int((gaps.min(axis=1) > within).sum() + (gaps.min(axis=0) > within).sum())
 
 
-def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterator[c.Command | tuple[c.Command, ...]]:
+def candidates(
+    document: Document, recording: Analysed, truth: Truth
+) -> Iterator[c.Command | FindAgain | tuple[c.Command, ...]]:
     """What the engineer would think of: the whole map at another level, then each wrong stretch, then single beats; two
     commands where one alone shows nothing."""
     tempo_map = document.map
+    if document.statements or pins_of(tempo_map).any():
+        yield FindAgain()
     for ratio in ("1:2", "2:1", "3:2", "2:3", "4:3", "3:4"):
         yield c.Ratio(ratio)
         if ratio == "1:2":
@@ -187,10 +210,12 @@ def candidates(document: Document, recording: Analysed, truth: Truth) -> Iterato
         yield c.Ratio("2:1"), c.Downbeat(by)
 
 
-def tried(commands: tuple[c.Command, ...], document: Document, recording: Analysed) -> tuple[Applied, int]:
+def tried(commands: tuple[c.Command | FindAgain, ...], document: Document, recording: Analysed) -> tuple[Applied, int]:
     """The document after some commands, and their number; one more press takes back what was said against one."""
     cost = 0
     for command in commands:
+        if isinstance(command, FindAgain):
+            return command.apply(document, recording), cost + 1
         try:
             after, cost = apply(command, document, recording), cost + 1
         except Contradiction:
@@ -320,7 +345,7 @@ def measured(folder: Path) -> dict:
     truth = Truth(beats[beats >= downs[0] - 1e-3], downs, facts["meters"])
     tracks = list(analyse_sources([Source(folder / stem, stem) for stem in facts["stems"]]))
     found = track_beats(tracks)
-    recording = Analysed(tracks, found.alternatives)
+    recording = Analysed(tracks, found.alternatives, found.map)
     document = Document(found.map)
     begun = time.perf_counter()
     harms = first_remedies(document, recording, truth)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -37,6 +38,8 @@ Floats = NDArray[np.float64]
 _RIVALS = 3
 #: Pulses of an uneven meter may lie this far from the tempo that was found for them, as a factor either way.
 _PULSE_RANGE = 1.25
+#: What a frame is worth that cannot be a beat, in units of a full attack.
+_NEVER = -10.0
 #: Chains whose tempos differ by less (natural logarithm) are the same exact tempo.
 _SAME_TEMPO = 0.03
 
@@ -57,9 +60,9 @@ def track_beats(
         return _in_uneven_meter(tracks, options, context, Meter(count, 8), pulses, progress)
     if options.meter and options.meter.beats == options.meter.numerator and options.meter.denominator > 4:
         context = context.by_attacks()
-    pins = np.array(sorted(options.pins), dtype=np.float64)
+    pins = options.fixed
     ranked = hypotheses(context, options, progress)
-    curve, envelope = (_between(x, options) for x in (context.decoding_curve, context.onset_envelope))
+    curve, envelope = _curve(context, options), _between(context.onset_envelope, options)
     progress("Finding the bars, placing beats on attacks", 0.6)
     with ThreadPoolExecutor(1) as pool:  # the other hypotheses beside the best one
         pending = pool.map(lambda h: assemble(context, h, options.meter), ranked[1 : 1 + _RIVALS])
@@ -130,8 +133,8 @@ def hypotheses(
     context: AnalysisContext, options: TrackingOptions, progress: Progress = no_progress
 ) -> list[TempoHypothesis]:
     """Tempo hypotheses of the take, the highest score first. Raises :class:`core.tracking.context.NoBeats`."""
-    pins = np.round(np.array(sorted(options.pins)) * FRAME_RATE).astype(np.int64)
-    curve, envelope = (_between(x, options) for x in (context.decoding_curve, context.onset_envelope))
+    pins = np.round(options.fixed * FRAME_RATE).astype(np.int64)
+    curve, envelope = _curve(context, options), _between(context.onset_envelope, options)
     progress("Comparing tempos", 0.1)
     found = tempo_hypotheses(
         envelope,
@@ -155,9 +158,11 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
     """The hypotheses as exact tempos where the take has one (or is said to), the highest score first; else as they
     are."""
 
+    curve = _curve(context, options)
+
     def exact_tempo(hypothesis: TempoHypothesis) -> ExactTempo | None:
         chain = hypothesis.frames / FRAME_RATE
-        return find_exact_tempo(context.tracks, context.ranks, context.decoding_curve, chain)
+        return find_exact_tempo(context.tracks, context.ranks, curve, chain)
 
     first = exact_tempo(found[0])
     if first is None or not (options.exact_tempo or first.is_exact):
@@ -173,6 +178,19 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
             if all(abs(np.log(again.bpm / other.bpm)) > _SAME_TEMPO for other in out):
                 out.append(replace(again, exact_tempo=exact))
     return sorted(out, key=lambda h: -h.score)
+
+
+def _curve(context: AnalysisContext, options: TrackingOptions) -> Floats:
+    """What beats are decoded on, with nothing to gain where beats were refused, and no beat between those that are
+    known."""
+    out = _between(context.decoding_curve, options)
+    for start, end in options.refused:
+        out[max(0, round(start * FRAME_RATE)) : round(end * FRAME_RATE) + 1] = 0.0
+    for beats in options.known:
+        frames = np.round(np.asarray(beats) * FRAME_RATE).astype(np.int64)
+        for before, after in pairwise(frames.tolist()):
+            out[before + 1 : after] = _NEVER
+    return out
 
 
 def _between(curve: Floats, options: TrackingOptions) -> Floats:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 
 from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, given_weights, rank_guides
 from core.listening.track import AnalysedTrack
+from core.tracking.activation_offset import ActivationOffset, activation_offset
 from core.tracking.beat_activation import activation
 from core.tracking.beat_patterns import TakeBands
 from core.tracking.downbeats import SummedEvidence
@@ -62,6 +63,11 @@ class AnalysisContext:
     def sound(self) -> TakeSound:
         """What tells the music's ends."""
         return TakeSound.of(self.tracks, len(self.onset_envelope))
+
+    @cached_property
+    def offset(self) -> ActivationOffset:
+        """How much later than the activation says attacks come."""
+        return activation_offset(self.tracks, self.ranks, self.onset_envelope, self.beat_activation[:, 0])
 
     def by_attacks(self) -> AnalysisContext:
         """The same without what networks say, for pulses finer than beats: they have learned to tell felt beats."""

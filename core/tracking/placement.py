@@ -19,23 +19,23 @@ from scipy.sparse.linalg import spsolve
 from core.listening.guides import GuideRank
 from core.listening.rates import FRAME_RATE
 from core.listening.track import AnalysedTrack
+from core.tracking.activation_offset import activation_peaks
 from core.tracking.context import AnalysisContext
-from core.tracking.parameters import FEWEST_BEATS
 
 Floats = NDArray[np.float64]
 
 #: How far a beat may move from its decoded frame to an attack, in seconds.
 SEARCH_WINDOW = 0.045
 #: Standard deviation of a sure beat around its peak in the activation, in seconds.
-ACTIVATION_SPREAD = 0.012
+ACTIVATION_SPREAD = 0.008
 #: Standard deviation of a beat on the sharpest attack, and what the softest adds to it, in seconds.
 _SHARP_SPREAD, _SOFT_SPREAD = 0.0003, 0.022
 #: Least weighted strength of an attack that supports a beat; least height of an envelope peak where there is none.
 _LEAST_SUPPORT, _LEAST_PEAK = 0.12, 0.25
 #: Standard deviation of a beat on an envelope peak of height 1, and from when on a peak may support a beat; seconds.
 _PEAK_SPREAD, _VAGUE = 0.02, 0.015
-#: Activations from which on a beat counts as known to the activation, pulls its placement, and sets where to look.
-_KNOWN, _PULLS, _AIMS = 0.3, 0.1, 0.2
+#: Activations from which on a beat's placement is pulled by the activation, and where to look is set by it.
+_PULLS, _AIMS = 0.1, 0.2
 #: Clearness between which attacks are those of strums: neither percussive nor bowed.
 _STRUMS = (0.35, 0.55)
 #: How attacks count less with their distance from the aim, and within what they are the same stroke, in seconds.
@@ -48,14 +48,14 @@ _CLOSEST = 0.02
 _FEWEST_NEAR = 6
 #: Most support that a peak of the onset envelope gives a beat without an attack, and how much of its height counts.
 _PEAK_SUPPORT, _PEAK_SHARE = 0.7, 0.6
-#: Shifts of the activation against the attacks that are tried: from, to and step in seconds.
-_SHIFTS = np.arange(-0.03, 0.0401, 0.0025)
 #: Weighted attacks of full strength that give a beat its full support.
 _FULL_SUPPORT = 1.5
 #: Keeps the spread of a soft attack without support finite.
 _SOFTEST = 0.3
-#: Frames either way in which the activation's peak is looked for, and those of its centre of mass.
-_PEAK_FRAMES, _MASS_FRAMES = 6, 4
+#: Up to this spread (seconds) an attack is where its beat is; from twice as much on it is soft.
+_EXACT = 0.002
+#: Frames either way in which a peak of the onset envelope is looked for.
+_PEAK_FRAMES = 4
 #: Seconds: the least spread of an observed beat, and the spread of one that was not observed.
 _LEAST_SPREAD, _UNSEEN_SPREAD = 1e-4, 0.15
 
@@ -100,44 +100,32 @@ def place_on_attacks(context: AnalysisContext, beats: Floats) -> PlacedBeats:
 
     Each beat gets an observation and a measure of trust: attacks of clear tracks to the sample; soft ones within some
     20 ms, combined with the peak of the beat activation; or the peak of the onset envelope; or none. The result is the
-    chain that agrees best with the observations and changes tempo least.
+    chain that agrees best with the observations and changes tempo least. Soft attacks that come before or after the
+    beats of the activation all through the take are met half-way (:mod:`core.tracking.activation_offset`).
 
     ``beats``: decoded times in seconds, rising, ``(beats,)``.
     """
     tracks, ranks, onset_envelope = context.tracks, context.ranks, context.onset_envelope
     lateness = lateness_of(beats, tracks, ranks)
     expected, sure = activation_peaks(context.beat_activation[:, 0], beats)
-    _, _, _, clearness = _attacks_near(beats, beats, sure, tracks, ranks, lateness)
-    agreed = (clearness > 0) & (sure > _KNOWN)
-    expected = expected + _activation_offset(onset_envelope, expected[agreed], clearness[agreed])
-    observed, spread, support, _ = _attacks_near(beats, expected, sure, tracks, ranks, lateness)
+    offset = context.offset
+    expected = expected + offset.seconds
+    observed, spread, support = _attacks_near(beats, expected, sure, tracks, ranks, lateness)
+    observed = observed - offset.early * np.clip(spread / _EXACT - 1, 0, 1)
+    expected = expected - offset.early
     for k, t in enumerate(beats):
         if spread[k] > _VAGUE:
             peak, height = _peak(onset_envelope, t)
             if height > _LEAST_PEAK:
                 support[k] = max(support[k], min(_PEAK_SUPPORT, _PEAK_SHARE * height))
                 if not np.isfinite(spread[k]):
-                    observed[k], spread[k] = peak, _PEAK_SPREAD / height
+                    observed[k], spread[k] = peak - offset.early, _PEAK_SPREAD / height
     with np.errstate(divide="ignore"):
         trust, activation_trust = 1 / spread**2, np.where(sure > _PULLS, (sure / ACTIVATION_SPREAD) ** 2, 0.0)
     both = trust + activation_trust
     observed = np.where(both > 0, (trust * observed + activation_trust * expected) / np.maximum(both, 1e-9), observed)
     spread = np.where(both > 0, 1 / np.sqrt(np.maximum(both, 1e-9)), np.inf)
     return PlacedBeats(_smooth(beats, observed, spread), support)
-
-
-def _activation_offset(onset_envelope: Floats, expected: Floats, clearness: Floats) -> float:
-    """How much later than the activation says (``expected``, seconds) this take plays its beats, in seconds: the shift
-    at which the onset envelope is highest at all of them. ``clearness``: of the attacks found at these beats.
-
-    Of percussive tracks the envelope is exact, and for bows and voices, which speak in so many ways, it is better than
-    the activation too. Of strums, in between, the activation is: their beat lies amid the strings, not on the first.
-    """
-    if len(expected) < FEWEST_BEATS or _STRUMS[0] < float(np.median(clearness)) < _STRUMS[1]:
-        return 0.0
-    at = (expected[:, None] + _SHIFTS) * FRAME_RATE
-    height = np.interp(at, np.arange(len(onset_envelope)), onset_envelope).mean(axis=0)
-    return float(_SHIFTS[np.argmax(height)])
 
 
 def _attacks_near(
@@ -147,9 +135,9 @@ def _attacks_near(
     tracks: Sequence[AnalysedTrack],
     ranks: Sequence[GuideRank],
     lateness: Floats,
-) -> tuple[Floats, Floats, Floats, Floats]:
-    """For each beat the attack on which the best guides agree, its standard deviation (seconds, infinite without one),
-    the weighted strength behind it, and the clearness of its track (0 without an attack)."""
+) -> tuple[Floats, Floats, Floats]:
+    """For each beat the attack on which the best guides agree, its standard deviation (seconds, infinite without one)
+    and the weighted strength behind it."""
     top = max((r.weight for r in ranks), default=0) or 1.0
     at = np.concatenate([p.attacks.seconds - d for p, d in zip(tracks, lateness, strict=True)])
     strength = np.concatenate([r.weight / top * p.attacks.strength for p, r in zip(tracks, ranks, strict=True)])
@@ -171,7 +159,7 @@ def _attacks_near(
     is_placed = found & (agreed > _LEAST_SUPPORT)
     observed = np.where(is_placed, at[best], beats) if len(at) else beats.copy()
     spread = np.where(is_placed, _SHARP_SPREAD + _SOFT_SPREAD * (1 - precision) / (_SOFTEST + support), np.inf)
-    return observed, spread, support, np.where(is_placed, clearness[best] if len(at) else 0.0, 0.0)
+    return observed, spread, support
 
 
 @njit(cache=True, nogil=True)
@@ -196,20 +184,10 @@ def _densest(
     return best, agreed
 
 
-def activation_peaks(beat_activation: Floats, beats: Floats) -> tuple[Floats, Floats]:
-    """The peak of an activation ``(frames,)`` near each beat: its centre of mass in seconds, and its height, 0 to 1."""
-    middle = np.round(beats * FRAME_RATE).astype(int)
-    around = np.clip(middle[:, None] + np.arange(-_PEAK_FRAMES, _PEAK_FRAMES + 1), 0, len(beat_activation) - 1)
-    peak = around[np.arange(len(beats)), beat_activation[around].argmax(axis=1)]
-    around = np.clip(peak[:, None] + np.arange(-_MASS_FRAMES, _MASS_FRAMES + 1), 0, len(beat_activation) - 1)
-    weights = beat_activation[around]
-    return (weights * around).sum(axis=1) / np.maximum(weights.sum(axis=1), 1e-9) / FRAME_RATE, beat_activation[peak]
-
-
 def _peak(onset_envelope: Floats, t: float) -> tuple[float, float]:
     """The highest point of the onset envelope around ``t`` (seconds), to a fraction of a frame, and its height."""
     centre = round(t * FRAME_RATE)
-    lo, hi = max(1, centre - _MASS_FRAMES), min(len(onset_envelope) - 1, centre + _MASS_FRAMES + 1)
+    lo, hi = max(1, centre - _PEAK_FRAMES), min(len(onset_envelope) - 1, centre + _PEAK_FRAMES + 1)
     if hi <= lo:
         return t, 0.0
     i = lo + int(np.argmax(onset_envelope[lo:hi]))

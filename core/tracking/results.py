@@ -44,6 +44,10 @@ class TrackingOptions:
         One exact tempo (True), never (False), or whichever fits (None).
     no_beats : pairs of seconds
         Stretches whose sound says nothing of beats: they are counted through evenly.
+    known : runs of seconds
+        Beats in a row that are known, with none between.
+    refused : pairs of seconds
+        Where beats had been found that are none: nothing speaks for a beat there.
     """
 
     tempo: tuple[float, float] = USUAL_RANGE
@@ -54,6 +58,13 @@ class TrackingOptions:
     pins: Sequence[float] = ()
     exact_tempo: bool | None = None
     no_beats: Sequence[tuple[float, float]] = ()
+    known: Sequence[Sequence[float]] = ()
+    refused: Sequence[tuple[float, float]] = ()
+
+    @property
+    def fixed(self) -> Floats:
+        """Seconds of all beats that are fixed: pins and known ones, rising."""
+        return np.unique(np.concatenate([np.asarray(run, dtype=np.float64) for run in (self.pins, *self.known)]))
 
 
 @dataclass(frozen=True)

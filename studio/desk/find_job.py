@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from django.db import transaction
 
 from core.analysis import AnalysisError, analyse
 from core.audio import AudioError
-from core.document import Document, WithoutBeats
-from core.editing.obeying import fixed_times, obeying
+from core.document import Document
+from core.editing.obeying import obeying
+from core.editing.search_options import search_options, with_kept_downbeats
 from core.formats.smf import MidiError
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of
@@ -19,7 +18,7 @@ from core.tracking.confidence import SAME_TEMPO
 from core.tracking.doubts.doubt import WHOLE
 from studio.analysis.features import SessionStore, source_of
 from studio.analysis.models import Analysis
-from studio.desk.history import FOUND, keep_aside, record, same_map
+from studio.desk.history import FOUND, keep_aside, record, same_map, searches
 from studio.desk.models import Mark
 from studio.desk.recording import SessionRecording
 from studio.desk.statements import document_of
@@ -34,22 +33,23 @@ FIND = "find"
 def find(job: Job, report: Report) -> None:
     """Analyse the tracks that are not analysed yet, find the beats, and make the map the session's next step.
 
-    What was said meanwhile is obeyed. Where the map was edited meanwhile, what was found does not take its place: it is
+    What was said is obeyed, and the level, the side of the beat and the downbeat are kept on which the engineer has put
+    the whole take. Where the map was edited meanwhile, what was found does not take its place: it is
     kept as a version.
     """
     session = job.session
     tracks = list(session.tracks.all())
     started_on = session.step
     document = document_of(session)
-    silent = [(s.start, s.end) for s in document.statements if isinstance(s, WithoutBeats)]
-    fixed = sorted({*_pins(document), *fixed_times(document)})
+    earlier = searches(session)
+    options = search_options(session.tracking_options, document, earlier)
     try:
-        options = replace(session.tracking_options, pins=fixed, no_beats=silent)
         result = analyse([source_of(t) for t in tracks], options, report, SessionStore(tracks)).result
+        found = with_kept_downbeats(result.map, document.map, earlier)
         session = Session.objects.select_related("step").get(pk=session.pk)
         document = document_of(session)
         pins = _pins(document)
-        found = result.map.with_points(result.map.seconds, result.map.quarters, np.isin(result.map.seconds, pins))
+        found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
         found = obeying(SessionRecording(session), Document(found, document.statements), pins)
     except (AnalysisError, AudioError, MidiError, NoBeats, EditError) as e:
         raise Failed(str(e)) from None

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from itertools import pairwise
 from typing import Any, NamedTuple
 
 import orjson
@@ -25,6 +26,8 @@ from studio.library.models import Session
 
 #: The name of the step that a search makes.
 FOUND = "Beats found"
+#: So many searches are looked at for what the engineer made of them.
+_SEARCHES = 8
 #: A gesture goes on within so many seconds.
 _SAME_GESTURE = 2.0
 
@@ -155,6 +158,17 @@ def line_and_aside(session: Session) -> tuple[list[Row], int, list[Row]]:
     on_line = {s.pk for s in steps}
     gone_on = {r.before_id for r in rows}
     return steps, here, [r for r in reversed(rows) if r.pk not in gone_on | on_line and not r.version]
+
+
+def searches(session: Session) -> list[tuple[TempoMap, TempoMap]]:
+    """The map that each of the last searches found, and what had become of it before the next one (or now), the latest
+    last."""
+    steps, here = line(session)
+    steps = steps[: here + 1]
+    found = [k for k, row in enumerate(steps) if row.name == FOUND][-_SEARCHES:]
+    pairs = [(steps[a].pk, steps[b - 1].pk) for a, b in pairwise([*found, len(steps)])]
+    maps = {step.pk: step.tempo_map for step in session.steps.filter(pk__in={pk for pair in pairs for pk in pair})}
+    return [(maps[a], maps[b]) for a, b in pairs]
 
 
 def _rows(session: Session) -> list[Row]:

@@ -274,3 +274,28 @@ class Doubting(StudioCase):
         found = self.client.get(f"{self.url}/map").json()["grid"]
         self.assertIn(pinned, found["time"])
         self.assertEqual(len(found["pins"]), 1)
+
+    def test_searches_keep_the_level_and_the_downbeat_that_the_whole_take_was_put_on(self):
+        self.edit(kind="downbeat", by=1)
+        self.edit(kind="ratio", ratio="1:2", offset=0)
+        had = self.client.get(f"{self.url}/map").json()["grid"]["time"]
+        for _ in range(2):  # what a search kept, the next one keeps as well
+            self.assertEqual(self.work(Job.objects.create(session=self.session_, kind=FIND)).state, "done")
+            self.state = self.client.get(f"{self.url}/map").json()
+            found = self.state["grid"]["time"]
+            self.assertAlmostEqual(len(found), len(had), delta=1)
+            np.testing.assert_allclose(found[:8], had[:8], atol=0.02)
+        self.assertEqual(self.session_.steps.filter(name=history.FOUND).count(), 3)
+        self.edit(kind="ratio", ratio="2:1")
+        self.work(Job.objects.create(session=self.session_, kind=FIND))
+        found = self.client.get(f"{self.url}/map").json()["grid"]["time"]
+        self.assertAlmostEqual(len(found), 2 * len(had), delta=2)
+
+    def test_a_moved_downbeat_stays_moved(self):
+        lines = self.session_.tempo_map.beats()
+        self.edit(kind="downbeat", by=1)
+        moved = lines.seconds[1:][lines.beat[1:] == 2]
+        self.work(Job.objects.create(session=self.session_, kind=FIND))
+        self.session_.refresh_from_db()
+        found = self.session_.tempo_map.beats()
+        np.testing.assert_allclose(found.seconds[found.beat == 1][:8], moved[:8], atol=0.02)

@@ -1,0 +1,157 @@
+"""What a new search is told of what the engineer said and did: beats that are fixed, runs of beats that are known,
+stretches without beats, beats that were taken away, and the level and the downbeat that the whole take was put on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.document import BarsHere, Document, Right, WithoutBeats
+from core.document.statements import holds
+from core.editing.obeying import fixed_times
+from core.tempomap import TempoMap
+from core.tempomap.edits import EditError, pins_of, shift_downbeat
+from core.tempomap.pulses import has_pulses
+from core.tracking.doubts.map_view import runs
+from core.tracking.parameters import USUAL_RANGE
+from core.tracking.results import TrackingOptions
+
+Floats = NDArray[np.float64]
+
+#: Fewest beats in a row that say what a beat is, and fewest in all from which the tempo follows.
+_FEWEST, _FEWEST_IN_ALL = 3, 5
+#: Elsewhere the tempo lies within this factor of what was said: neither half, double, 3:2 nor 2:3 of it.
+_ANOTHER_LEVEL = 1.4
+#: Maps whose usual intervals differ by more than this factor are counted at different levels.
+_ANOTHER_COUNT = 1.25
+#: What lies farther than this share of a beat from all beats is none; so far around it nothing is a beat either.
+_OFF, _BESIDE = 0.25, 0.2
+#: This share of all downbeats is nearly all.
+_NEARLY_ALL = 0.7
+#: A beat of one map is that of another within so many seconds.
+_SAME_BEAT = 0.07
+#: The share of intervals at either end that may be holds and slips.
+_STRAYS = 0.1
+
+
+def search_options(
+    options: TrackingOptions, document: Document, searches: Sequence[tuple[TempoMap, TempoMap]] = ()
+) -> TrackingOptions:
+    """The session's options with all that was said since, for a search whose result obeys it.
+
+    ``searches``: the map that each earlier search found, and what had become of it before the next, the latest last.
+    Where the engineer has counted the whole take at another level, the new search keeps it, and beats that were found
+    and taken away do not come back. A range of tempos that the engineer named goes first.
+    """
+    tempo_map = document.map
+    pins = tempo_map.seconds[pins_of(tempo_map)].tolist() if tempo_map else []
+    silent = [(s.start, s.end) for s in document.statements if isinstance(s, WithoutBeats)]
+    options = replace(options, pins=sorted({*pins, *fixed_times(document)}), no_beats=silent)
+    if tempo_map is None or has_pulses(tempo_map):
+        return options
+    searches = [pair for pair in searches if not any(has_pulses(m) for m in pair)]
+    known = known_beats(document)
+    intervals = np.concatenate([np.diff(run) for run in known]) if known else np.zeros(0)
+    if len(intervals) < _FEWEST_IN_ALL - 1:
+        intervals = np.diff(tempo_map.beats().seconds) if _is_recounted(tempo_map, searches) else np.zeros(0)
+    is_dotted = tempo_map.meters.meter_at(1).groups[0] == 3
+    tempo = _tempo(options.tempo, intervals, is_dotted)
+    return replace(options, known=known, refused=_refused(tempo_map, searches), tempo=tempo)
+
+
+def known_beats(document: Document) -> list[tuple[float, ...]]:
+    """Runs of beats (seconds) of which the engineer said that they are the beats, with none between: in locked
+    stretches, in stretches of so many bars, and where neighbours are pinned."""
+    tempo_map = document.map
+    assert tempo_map is not None
+    rows = [s.seconds for s in document.statements if isinstance(s, Right)]
+    beats = tempo_map.beats().seconds
+    for s in document.statements:
+        if isinstance(s, BarsHere) and holds(s, tempo_map):
+            rows.append(tuple(beats[(beats > s.start - 1e-6) & (beats < s.end + 1e-6)].tolist()))
+    pinned = np.isin(beats, tempo_map.seconds[pins_of(tempo_map)])
+    rows += [tuple(beats[first : last + 1].tolist()) for first, last in runs(pinned)]
+    return [row for row in rows if len(row) >= _FEWEST]
+
+
+def _is_recounted(tempo_map: TempoMap, searches: Sequence[tuple[TempoMap, TempoMap]]) -> bool:
+    """Whether the map is counted at a level to which the engineer brought what had been found."""
+    changed = (became for found, became in reversed(searches) if not _same_level(found, became))
+    last = next(changed, None)
+    return last is not None and _same_level(last, tempo_map)
+
+
+def _same_level(one: TempoMap, other: TempoMap) -> bool:
+    usual = [float(np.median(np.diff(m.beats().seconds))) for m in (one, other)]
+    return bool(abs(np.log(usual[0] / usual[1])) < np.log(_ANOTHER_COUNT))
+
+
+def _refused(tempo_map: TempoMap, searches: Sequence[tuple[TempoMap, TempoMap]]) -> list[tuple[float, float]]:
+    """Around each beat (seconds) that a search had found, and that edits left between the beats of the map."""
+    out: list[tuple[float, float]] = []
+    for found, became in searches:
+        seconds = found.beats().seconds
+        beside = _BESIDE * np.gradient(seconds)
+        gone = _lie_between(seconds, became) & _lie_between(seconds, tempo_map)
+        out += zip((seconds - beside)[gone].tolist(), (seconds + beside)[gone].tolist(), strict=True)
+    return out
+
+
+def _lie_between(seconds: Floats, tempo_map: TempoMap) -> NDArray[np.bool_]:
+    """Which times lie between the beats of a map, inside the music."""
+    beats = tempo_map.beats().seconds
+    share = tempo_map.beat_index_at(seconds) % 1
+    inside = (seconds > beats[0]) & (seconds < beats[-1])
+    return np.asarray(inside & (share > _OFF) & (share < 1 - _OFF))
+
+
+def with_kept_downbeats(
+    found: TempoMap, tempo_map: TempoMap | None, searches: Sequence[tuple[TempoMap, TempoMap]]
+) -> TempoMap:
+    """What a new search found, with all downbeats moved as the engineer has moved those of an earlier one.
+
+    ``tempo_map``: the engineer's map now; ``searches`` as for :func:`search_options`.
+    """
+    if tempo_map is None or any(has_pulses(m) for m in (found, tempo_map)):
+        return found
+    for earlier, became in reversed(searches):
+        if _downbeats_moved(earlier, became):
+            by = _downbeats_moved(found, tempo_map) if _downbeats_moved(earlier, tempo_map) else 0
+            return _shifted(found, by) if by else found
+    return found
+
+
+def _shifted(found: TempoMap, by: int) -> TempoMap:
+    """All downbeats ``by`` beats later, or the rest of a bar earlier where that is nearer and the music allows it."""
+    beats = found.meters.meter_at(1).beats
+    if by > beats / 2:
+        with suppress(EditError):
+            return shift_downbeat(found, by - beats)
+    return shift_downbeat(found, by)
+
+
+def _downbeats_moved(found: TempoMap, now: TempoMap) -> int:
+    """By how many beats nearly all downbeats of one map lie after those of another; 0 where they do not, or where the
+    beats are others."""
+    then, beats = found.beats(), now.beats()
+    lines = beats.seconds[beats.beat == 1]
+    nearest = np.clip(np.round(found.beat_index_at(lines)).astype(int) - int(then.index[0]), 0, len(then) - 1)
+    same = np.abs(then.seconds[nearest] - lines) < _SAME_BEAT
+    after = np.bincount(then.beat[nearest[same]] - 1, minlength=1)
+    return int(after.argmax()) if after.max() > _NEARLY_ALL * len(lines) else 0
+
+
+def _tempo(named: tuple[float, float], intervals: Floats, is_dotted: bool) -> tuple[float, float]:
+    """The range of tempos (quarters a minute) to search, after intervals that are known to be beats; of dotted beats
+    it holds the beats' own tempo and that of their quarters."""
+    if not len(intervals):
+        return named
+    slowest, usual, fastest = 60 / np.quantile(intervals, [1 - _STRAYS, 0.5, _STRAYS])
+    low, high = float(slowest / _ANOTHER_LEVEL), float(fastest * _ANOTHER_LEVEL) * (1.5 if is_dotted else 1.0)
+    if named == USUAL_RANGE:
+        return low, high
+    return (max(low, named[0]), min(high, named[1])) if named[0] <= usual <= named[1] else named
