@@ -14,13 +14,13 @@ import warnings
 from collections import defaultdict
 from collections.abc import Iterator
 from concurrent.futures import ProcessPoolExecutor, as_completed
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from bench.takes import PRACTICE, WITHOUT_DRUMS
+from bench.truth import RIGHT, Truth, right_map, spoilings
 from core.analysis import Source, analyse_sources
 from core.document import Document
 from core.document import commands as c
@@ -28,9 +28,7 @@ from core.editing import Applied, Contradiction, apply
 from core.editing.obeying import obeying
 from core.editing.remedies import trusted
 from core.editing.search_options import search_options
-from core.tempomap import Meter, TempoMap, edits, grain, reach
-from core.tempomap.bar_lines import with_lines
-from core.tempomap.counting import rescale
+from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of
 from core.tracking.beat_tracker import track_beats
 from core.tracking.context import NoBeats, build_context
@@ -38,7 +36,6 @@ from core.tracking.parameters import USUAL_RANGE
 from core.tracking.results import TrackingOptions
 from core.tracking.review import review
 
-RIGHT = 0.03  # seconds
 MOST = 21  # commands, then it gives up: more than 20 is too many anyway
 CHEAP = 0.4  # wrong beats that one command less is worth
 WAYS = 3  # ways that are followed side by side
@@ -77,52 +74,6 @@ class FindAgain:
         found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
         found = obeying(recording, Document(found, document.statements), pins.tolist())
         return Applied(Document(found, document.statements), "Found again with what was said")
-
-
-@dataclass
-class Truth:
-    """Known beats and downbeats, in seconds, from the first downbeat on."""
-
-    beats: np.ndarray
-    downbeats: np.ndarray
-    meters: list[dict]
-
-    def meter(self, first: int, last: int) -> str | None:
-        """The one meter of the bars between two downbeats, by their places; None where they differ."""
-        rows = [self.meters[[m["bar"] <= k + 1 for m in self.meters].count(True) - 1] for k in range(first, last)]
-        found = {f"{m['num']}/{m['den']}" for m in rows}
-        return found.pop() if len(found) == 1 else None
-
-    def wrong(self, tempo_map: TempoMap) -> tuple[int, int]:
-        """Beats and bar lines that are missing, beside their place, or too many."""
-        found = tempo_map.beats()
-        inside = (found.seconds > self.beats[0] - 0.1) & (found.seconds < self.beats[-1] + 0.1)
-        seconds, beat = found.seconds[inside], found.beat[inside]
-        return _unmatched(self.beats, seconds), _unmatched(self.downbeats, seconds[beat == 1], 0.07)
-
-    def wrong_places(self, tempo_map: TempoMap) -> list[tuple[float, float]]:
-        """Stretches, from true downbeat to true downbeat, that hold a wrong beat or bar line."""
-        found = tempo_map.beats()
-        out: list[tuple[float, float]] = []
-        downs = self.downbeats
-        for a, b in zip(downs, downs[1:], strict=False):
-            here = (found.seconds > a - RIGHT) & (found.seconds < b + RIGHT)
-            true = self.beats[(self.beats >= a - 1e-6) & (self.beats <= b + 1e-6)]
-            lines = found.seconds[here & (found.beat == 1)]
-            if _unmatched(true, found.seconds[here]) or _unmatched(np.array([a, b]), lines, 0.07):
-                if out and abs(out[-1][1] - a) < 1e-6:
-                    out[-1] = (out[-1][0], float(b))
-                else:
-                    out.append((float(a), float(b)))
-        return out
-
-
-def _unmatched(truth: np.ndarray, found: np.ndarray, within: float = RIGHT) -> int:
-    """True times without a found one nearby, and found ones without a true one."""
-    if not len(truth) or not len(found):
-        return len(truth) + len(found)
-    gaps = np.abs(truth[:, None] - found[None, :])
-    return int((gaps.min(axis=1) > within).sum() + (gaps.min(axis=0) > within).sum())
 
 
 def candidates(
@@ -287,40 +238,6 @@ def first_remedies(document: Document, recording: Analysed, truth: Truth) -> lis
 
 def _right(truth: np.ndarray, tempo_map: TempoMap) -> np.ndarray:
     return np.abs(truth[:, None] - tempo_map.beats().seconds[None, :]).min(axis=1) <= RIGHT
-
-
-def spoilings(right: TempoMap) -> dict[str, TempoMap]:
-    """Ten typical mistakes, each made in a map that is right."""
-    middle = right.bar_range[1] // 2
-    a, b = (float(t) for t in right.bar_seconds([middle, middle + 4]))
-    first, last = (round(float(right.beat_index_at(t))) for t in (a, b))
-    moved = np.where((right.seconds > a) & (right.seconds < b), right.seconds + 0.06, right.seconds)
-    between = float(right.seconds_of_beat(first + 2.5))
-    made = {
-        "half tempo": lambda: rescale(right, 1, 2),
-        "double tempo": lambda: rescale(right, 2, 1),
-        "double in four bars": lambda: rescale(right, 2, 1, first, last),
-        "every downbeat a beat late": lambda: edits.shift_downbeat(right, 1),
-        "half a beat late": lambda: reach.shift_by_beats(right, 0.5),
-        "all 40 ms late": lambda: reach.shift(right, 0.04),
-        "four bars 60 ms late": lambda: right.with_points(moved, right.quarters),
-        "a beat too many": lambda: edits.insert_beat(right, between),
-        "a beat too few": lambda: edits.remove_beat(right, first + 2),
-        "steady over eight bars": lambda: grain.steady(right, max(0, first - 16), first + 16),
-    }
-    out = {}
-    for name, spoil in made.items():
-        with suppress(EditError):
-            out[name] = spoil()
-    return out
-
-
-def right_map(facts: dict) -> TempoMap:
-    """The map of known beats, with an odd bar wherever the downbeats have one."""
-    beats, downs = np.array(facts["beats"]), np.array(facts["downbeats"])
-    lines = [int(np.argmin(np.abs(beats - d))) for d in downs]
-    main = Meter(facts["meters"][0]["num"], facts["meters"][0]["den"])
-    return with_lines(TempoMap.from_beats(beats), lines, [main] * len(lines))
 
 
 def measured_spoiled(folder: Path) -> list[tuple[str, int]]:

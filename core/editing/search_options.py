@@ -22,6 +22,8 @@ from core.tracking.results import TrackingOptions
 
 Floats = NDArray[np.float64]
 
+#: Ranges are given in quarters: a dotted beat is so many.
+_DOTTED = 1.5
 #: Fewest beats in a row that say what a beat is, and fewest in all from which the tempo follows.
 _FEWEST, _FEWEST_IN_ALL = 3, 5
 #: Elsewhere the tempo lies within this factor of what was said: neither half, double, 3:2 nor 2:3 of it.
@@ -45,22 +47,29 @@ def search_options(
 
     ``searches``: the map that each earlier search found, and what had become of it before the next, the latest last.
     Where the engineer has counted the whole take at another level, the new search keeps it, and beats that were found
-    and taken away do not come back. A range of tempos that the engineer named goes first.
+    and taken away do not come back. A range of tempos or a meter that the engineer named goes first.
     """
     tempo_map = document.map
     pins = tempo_map.seconds[pins_of(tempo_map)].tolist() if tempo_map else []
     silent = [(s.start, s.end) for s in document.statements if isinstance(s, WithoutBeats)]
     options = replace(options, pins=sorted({*pins, *fixed_times(document)}), no_beats=silent)
-    if tempo_map is None or has_pulses(tempo_map):
+    if tempo_map is None or not _is_plain(tempo_map) or options.meter not in (None, tempo_map.meters.meter_at(1)):
         return options
-    searches = [pair for pair in searches if not any(has_pulses(m) for m in pair)]
+    searches = [pair for pair in searches if all(_is_plain(m) for m in pair)]
     known = known_beats(document)
     intervals = np.concatenate([np.diff(run) for run in known]) if known else np.zeros(0)
     if len(intervals) < _FEWEST_IN_ALL - 1:
         intervals = np.diff(tempo_map.beats().seconds) if _is_recounted(tempo_map, searches) else np.zeros(0)
     is_dotted = tempo_map.meters.meter_at(1).groups[0] == 3
     tempo = _tempo(options.tempo, intervals, is_dotted)
-    return replace(options, known=known, refused=_refused(tempo_map, searches), tempo=tempo)
+    # who asks for another tempo than the map's wants its beats found anew
+    is_meant = _holds(options.tempo, np.diff(tempo_map.beats().seconds), is_dotted)
+    return replace(options, known=known, refused=_refused(tempo_map, searches) if is_meant else (), tempo=tempo)
+
+
+def _is_plain(tempo_map: TempoMap) -> bool:
+    """Whether a map has beats enough to tell its level, all felt alike."""
+    return not has_pulses(tempo_map) and len(tempo_map.beats()) > _FEWEST
 
 
 def known_beats(document: Document) -> list[tuple[float, ...]]:
@@ -116,10 +125,10 @@ def with_kept_downbeats(
 
     ``tempo_map``: the engineer's map now; ``searches`` as for :func:`search_options`.
     """
-    if tempo_map is None or any(has_pulses(m) for m in (found, tempo_map)):
+    if tempo_map is None or not (_is_plain(found) and _is_plain(tempo_map)):
         return found
     for earlier, became in reversed(searches):
-        if _downbeats_moved(earlier, became):
+        if _is_plain(earlier) and _is_plain(became) and _downbeats_moved(earlier, became):
             by = _downbeats_moved(found, tempo_map) if _downbeats_moved(earlier, tempo_map) else 0
             return _shifted(found, by) if by else found
     return found
@@ -148,10 +157,14 @@ def _downbeats_moved(found: TempoMap, now: TempoMap) -> int:
 def _tempo(named: tuple[float, float], intervals: Floats, is_dotted: bool) -> tuple[float, float]:
     """The range of tempos (quarters a minute) to search, after intervals that are known to be beats; of dotted beats
     it holds the beats' own tempo and that of their quarters."""
-    if not len(intervals):
+    if not len(intervals) or not _holds(named, intervals, is_dotted):
         return named
-    slowest, usual, fastest = 60 / np.quantile(intervals, [1 - _STRAYS, 0.5, _STRAYS])
-    low, high = float(slowest / _ANOTHER_LEVEL), float(fastest * _ANOTHER_LEVEL) * (1.5 if is_dotted else 1.0)
-    if named == USUAL_RANGE:
-        return low, high
-    return (max(low, named[0]), min(high, named[1])) if named[0] <= usual <= named[1] else named
+    slowest, fastest = 60 / np.quantile(intervals, [1 - _STRAYS, _STRAYS])
+    low, high = float(slowest / _ANOTHER_LEVEL), float(fastest * _ANOTHER_LEVEL) * (_DOTTED if is_dotted else 1.0)
+    return (low, high) if named == USUAL_RANGE else (max(low, named[0]), min(high, named[1]))
+
+
+def _holds(named: tuple[float, float], intervals: Floats, is_dotted: bool) -> bool:
+    """Whether beats of such intervals lie in the range that the engineer named; the usual one was not named."""
+    usual = float(60 / np.median(intervals))
+    return named == USUAL_RANGE or (named[0] <= usual * (_DOTTED if is_dotted else 1.0) and usual <= named[1])

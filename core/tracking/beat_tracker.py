@@ -106,7 +106,8 @@ def _in_uneven_meter(
     """A meter of unequal felt beats, like 2+2+3/8: its even pulse is found, then felt in the meter's groups, or where
     no meter was asked for, in those with the strongest attacks. ``pace``: range of the pulse, a minute."""
     pulses = pulse_of(meter)
-    found = track_beats(tracks, replace(options, meter=pulses, tempo=pace), progress)
+    # what is known of felt beats says nothing of the pulses between them
+    found = track_beats(tracks, replace(options, meter=pulses, tempo=pace, known=(), refused=()), progress)
     if options.meter is None:
         beats = found.map.beats()
         frames = np.round(beats.seconds * FRAME_RATE).astype(np.int64)

@@ -8,7 +8,7 @@ from core.document import BarsHere, Document, Right, WithoutBeats
 from core.document.commands import AreBars, Ratio
 from core.editing import apply
 from core.editing.search_options import search_options, with_kept_downbeats
-from core.tempomap import Meters, TempoMap, reach
+from core.tempomap import Meter, Meters, TempoMap, reach
 from core.tempomap.counting import rescale
 from core.tempomap.edits import pins_of, remove_beat, shift_downbeat
 from core.tempomap.pulses import pulse_of
@@ -73,6 +73,19 @@ class WhatWasSaid(TestCase):
         low, high = tempo(on(dotted, Right.of(dotted, 2.0, 12.0)))
         self.assertTrue(low < 60 and high > 90, (low, high))
 
+    def test_another_meter_that_was_named_is_found_anew(self):
+        lock = on(self.map, Right.of(self.map, self.beats[8], self.beats[16]))
+        for meter, known in (("4/4", 1), ("5/8", 0), ("2+2+3/8", 0)):
+            said = search_options(TrackingOptions(meter=Meter.parse(meter)), lock)
+            self.assertEqual(len(said.known), known, meter)
+            self.assertEqual(len(said.pins), 9)
+
+    def test_a_map_of_two_beats_tells_nothing(self):
+        short = TempoMap.from_beats([1.0, 2.0])
+        said = search_options(USUAL, Document(short), [(short, short)])
+        self.assertEqual((said.tempo, said.known, said.refused), (USUAL.tempo, (), ()))
+        self.assertIs(with_kept_downbeats(self.map, short, [(self.map, short)]), self.map)
+
 
 class WhatWasDoneToTheWholeTake(TestCase):
     def setUp(self):
@@ -110,6 +123,12 @@ class WhatWasDoneToTheWholeTake(TestCase):
     def test_what_is_a_beat_again_is_not_refused(self):
         self.assertEqual(self.refused(self.found, (self.found, self.half), (self.half, self.found)), [])
         self.assertEqual(self.refused(self.found, (self.found, self.found)), [])
+
+    def test_who_asks_for_another_tempo_gets_it_with_all_its_beats(self):
+        half, searches = Document(self.half), [(self.found, self.half)]
+        said = search_options(TrackingOptions((120.0, 200.0)), half, searches)
+        self.assertEqual((said.tempo, said.refused), ((120.0, 200.0), ()))
+        self.assertTrue(search_options(TrackingOptions((60.0, 120.0)), half, searches).refused)
 
     def test_moved_downbeats_are_moved_in_what_is_found_anew(self):
         for by in (1, 2, -1):
