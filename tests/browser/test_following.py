@@ -217,8 +217,15 @@ class Following(TestCase):
         page.wait_for_selector("[data-turn='1']")
         page.locator("#order button[name=hold]").first.click()
         page.wait_for_selector("#order button[name=hold][aria-pressed=true]")
+        # one below the other, none beside the pane
+        first, second = (page.locator(f"[data-turn='{k}']").bounding_box() for k in (0, 1))
+        self.assertEqual(first["x"], second["x"])
+        self.assertGreater(second["y"], first["y"])
+        panel = page.locator("#panel").bounding_box()
+        self.assertLessEqual(first["x"] + first["width"], panel["x"] + panel["width"])
         page.locator("[data-do=play-order]").click()
         page.wait_for_function("desk.player.order?.round === 1")  # it goes round
+        self.assertFalse(page.locator("#order [name=move]").first.is_visible())  # it is not edited meanwhile
         page.evaluate(KEEP_TOLD)
         page.locator("[data-keyboard=note]").click()
         page.wait_for_function("told.some((t) => t.includes('leaving at the next bar line; then Harbour'))")

@@ -49,7 +49,7 @@ export class Order {
 
   show() {
     const { order } = this.desk.player;
-    document.querySelector(".turns")?.classList.toggle("playing", order !== null);
+    document.querySelector("#order .turns")?.classList.toggle("playing", order !== null);
     for (const li of document.querySelectorAll("[data-turn]")) {
       li.classList.toggle("now", order?.item === Number(li.dataset.turn));
       const next = li.querySelector("[data-queue]");
