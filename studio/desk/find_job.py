@@ -33,8 +33,8 @@ FIND = "find"
 def find(job: Job, report: Report) -> None:
     """Analyse the tracks that are not analysed yet, find the beats, and make the map the session's next step.
 
-    What was said is obeyed, and what the engineer did to the whole take is kept. Where the map was edited meanwhile, what
-    was found does not take its place: it is kept as a version.
+    What was said is obeyed, and what the engineer did to the whole take is kept. Where the map was edited meanwhile,
+    what was found does not take its place: it is kept as a version.
     """
     session = job.session
     tracks = list(session.tracks.all())
