@@ -27,7 +27,7 @@ from core.document import commands as c
 from core.editing import Applied, Contradiction, apply
 from core.editing.obeying import obeying
 from core.editing.remedies import trusted
-from core.editing.search_options import search_options
+from core.editing.search_options import search_options, with_kept_downbeats
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of
 from core.tracking.beat_tracker import track_beats
@@ -65,9 +65,10 @@ class FindAgain:
     """Beats found anew, with all that was said so far: the page's own search."""
 
     def apply(self, document: Document, recording: Analysed) -> Applied:
-        options = search_options(TrackingOptions(), document, [(recording.found, document.map)])
+        searches = [(recording.found, document.map)]
+        options = search_options(TrackingOptions(), document, searches)
         try:
-            found = track_beats(recording.tracks, options).map
+            found = with_kept_downbeats(track_beats(recording.tracks, options).map, document.map, searches)
         except NoBeats as e:
             raise EditError(str(e)) from None
         pins = document.map.seconds[pins_of(document.map)]
