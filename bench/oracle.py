@@ -25,9 +25,8 @@ from core.analysis import Source, analyse_sources
 from core.document import Document
 from core.document import commands as c
 from core.editing import Applied, Contradiction, apply
-from core.editing.obeying import obeying
 from core.editing.remedies import trusted
-from core.editing.search_options import search_options, with_kept_downbeats
+from core.editing.search_options import as_said, search_options
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of
 from core.tracking.beat_tracker import track_beats
@@ -68,12 +67,9 @@ class FindAgain:
         searches = [(recording.found, document.map)]
         options = search_options(TrackingOptions(), document, searches)
         try:
-            found = with_kept_downbeats(track_beats(recording.tracks, options).map, document.map, searches)
+            found = as_said(recording, track_beats(recording.tracks, options).map, document, searches)
         except NoBeats as e:
             raise EditError(str(e)) from None
-        pins = document.map.seconds[pins_of(document.map)]
-        found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
-        found = obeying(recording, Document(found, document.statements), pins.tolist())
         return Applied(Document(found, document.statements), "Found again with what was said")
 
 

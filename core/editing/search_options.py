@@ -12,7 +12,8 @@ from numpy.typing import NDArray
 
 from core.document import BarsHere, Document, Right, WithoutBeats
 from core.document.statements import holds
-from core.editing.obeying import fixed_times
+from core.editing.obeying import fixed_times, obeying
+from core.editing.recording import Recording
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of, shift_downbeat
 from core.tempomap.pulses import has_pulses
@@ -116,6 +117,20 @@ def _lie_between(seconds: Floats, tempo_map: TempoMap) -> NDArray[np.bool_]:
     share = tempo_map.beat_index_at(seconds) % 1
     inside = (seconds > beats[0]) & (seconds < beats[-1])
     return np.asarray(inside & (share > _OFF) & (share < 1 - _OFF))
+
+
+def as_said(
+    recording: Recording, found: TempoMap, document: Document, searches: Sequence[tuple[TempoMap, TempoMap]]
+) -> TempoMap:
+    """What a new search found, with downbeats moved as in earlier ones, and every pin and statement obeyed.
+
+    ``document``: the engineer's, before the search; ``searches`` as for :func:`search_options`. Raises
+    :class:`core.tempomap.edits.EditError` where what was said contradicts itself.
+    """
+    pins = document.map.seconds[pins_of(document.map)].tolist() if document.map else []
+    found = with_kept_downbeats(found, document.map, searches)
+    found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
+    return obeying(recording, Document(found, document.statements), pins)
 
 
 def with_kept_downbeats(

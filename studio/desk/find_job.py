@@ -7,12 +7,10 @@ from django.db import transaction
 
 from core.analysis import AnalysisError, analyse
 from core.audio import AudioError
-from core.document import Document
-from core.editing.obeying import obeying
-from core.editing.search_options import search_options, with_kept_downbeats
+from core.editing.search_options import as_said, search_options
 from core.formats.smf import MidiError
 from core.tempomap import TempoMap
-from core.tempomap.edits import EditError, pins_of
+from core.tempomap.edits import EditError
 from core.tracking import NoBeats
 from core.tracking.confidence import SAME_TEMPO
 from core.tracking.doubts.doubt import WHOLE
@@ -39,17 +37,12 @@ def find(job: Job, report: Report) -> None:
     session = job.session
     tracks = list(session.tracks.all())
     started_on = session.step
-    document = document_of(session)
     earlier = searches(session)
-    options = search_options(session.tracking_options, document, earlier)
+    options = search_options(session.tracking_options, document_of(session), earlier)
     try:
         result = analyse([source_of(t) for t in tracks], options, report, SessionStore(tracks)).result
-        found = with_kept_downbeats(result.map, document.map, earlier)
         session = Session.objects.select_related("step").get(pk=session.pk)
-        document = document_of(session)
-        pins = _pins(document)
-        found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
-        found = obeying(SessionRecording(session), Document(found, document.statements), pins)
+        found = as_said(SessionRecording(session), result.map, document_of(session), earlier)
     except (AnalysisError, AudioError, MidiError, NoBeats, EditError) as e:
         raise Failed(str(e)) from None
     with transaction.atomic():
@@ -78,10 +71,6 @@ def _ask_again(session: Session, before: TempoMap, found: TempoMap) -> None:
     intervals = [float(np.median(np.diff(m.beats().seconds))) for m in (before, found)]
     if abs(np.log(intervals[1] / intervals[0])) > SAME_TEMPO:
         session.marks.filter(kind=Mark.Kind.FINE, name__in=WHOLE).delete()
-
-
-def _pins(document: Document) -> list[float]:
-    return document.map.seconds[pins_of(document.map)].tolist() if document.map else []
 
 
 KIND = JobKind(FIND, "Finding beats", find)
