@@ -20,17 +20,18 @@ from core.tracking.alternatives import alternatives
 from core.tracking.candidate import assemble
 from core.tracking.confidence import certain_range, confidence_features, confidence_of
 from core.tracking.context import AnalysisContext, NoBeats, build_context
-from core.tracking.decoder import posterior
+from core.tracking.decoder import decode, posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
-from core.tracking.hypothesis import TempoHypothesis, rate
+from core.tracking.hypothesis import TempoHypothesis, rate, score_hypothesis
 from core.tracking.music import music_beats
 from core.tracking.off_beats import keep_phase
-from core.tracking.parameters import USUAL_RANGE
+from core.tracking.parameters import FEWEST_BEATS, FREE, TEMPO_DRIFT, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
 from core.tracking.tempo_candidates import tempo_hypotheses
+from core.tracking.tempo_freedom import costs_of
 
 Floats = NDArray[np.float64]
 
@@ -148,11 +149,30 @@ def hypotheses(
     )
     if not found:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
-    found[0] = replace(found[0], frames=keep_phase(curve, found[0].frames, pins))
+    found[0] = _as_free_as_played(context, found[0], options)
     # a pin means that this is no machine, unless the engineer says so too
     if options.exact_tempo or (options.exact_tempo is None and not len(pins)):
         return _exact(context, found, options)
     return found
+
+
+def _as_free_as_played(
+    context: AnalysisContext, hypothesis: TempoHypothesis, options: TrackingOptions
+) -> TempoHypothesis:
+    """The hypothesis with its beats going on through off-beats; where there are none to go through, and the take's
+    tempo moves more freely than most, with its beats found again."""
+    pins, curve = np.round(options.fixed * FRAME_RATE).astype(np.int64), _curve(context, options)
+    steady = keep_phase(curve, hypothesis.frames, pins)
+    if not np.array_equal(steady, hypothesis.frames):
+        return replace(hypothesis, frames=steady)
+    costs, bpm = costs_of(curve, hypothesis.frames), hypothesis.bpm
+    if costs == FREE:
+        return hypothesis
+    frames = decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]
+    if len(frames) < FEWEST_BEATS:
+        return hypothesis
+    envelope, activation = _between(context.onset_envelope, options), context.beat_activation[:, 0]
+    return score_hypothesis(envelope, frames, *options.tempo, activation, context.bands)
 
 
 def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: TrackingOptions) -> list[TempoHypothesis]:

@@ -1,4 +1,4 @@
-"""One semi-Markov model of beats, and three questions to it.
+"""One semi-Markov model of beats, and what is asked of it.
 
 A chain of beats is a sequence of frames. Each beat earns the gain of its frame; each interval between two beats pays
 its tempo prior, and each change of interval a transition cost. That is the bar-pointer model (Whiteley, Cemgil and
@@ -7,7 +7,8 @@ two beats fold into one step.
 
 - :mod:`~core.tracking.semi_markov.best_chain`: the most likely chain, of whatever number of beats;
 - :mod:`~core.tracking.semi_markov.counted_chain`: the most likely chain of a known number of beats between two ends;
-- :mod:`~core.tracking.semi_markov.posterior`: how likely a beat is at each frame, over all chains.
+- :mod:`~core.tracking.semi_markov.posterior`: how likely a beat is at each frame, over all chains; and how likely the
+  take is, so that models can be compared.
 
 Bars are chains of bar lines over beats: the same model, with one price for a bar of another length.
 """
@@ -15,7 +16,7 @@ Bars are chains of bar lines over beats: the same model, with one price for a ba
 from core.tracking.semi_markov.best_chain import best_chain, best_states
 from core.tracking.semi_markov.counted_chain import counted_chain
 from core.tracking.semi_markov.model import IMPOSSIBLE, Curve, Ints, tempo_prior, transition_costs
-from core.tracking.semi_markov.posterior import beat_posterior
+from core.tracking.semi_markov.posterior import beat_posterior, log_evidence
 
 __all__ = [
     "IMPOSSIBLE",
@@ -25,6 +26,7 @@ __all__ = [
     "best_chain",
     "best_states",
     "counted_chain",
+    "log_evidence",
     "tempo_prior",
     "transition_costs",
 ]

@@ -35,6 +35,8 @@ export class TempoPicture {
     context.save();
     context.font = `500 12px ${SANS}`;
     context.textBaseline = "alphabetic";
+    /** @type {[number, number, number][]} left, right and base line of each number written so far */
+    const written = [];
     for (const s of data.stretches) {
       if (s.end < view.start || s.start > view.end) continue;
       const [a, b] = [view.x(s.start), view.x(s.end)];
@@ -43,8 +45,14 @@ export class TempoPicture {
         context.setLineDash([2, 3]);
         line(context, [a, y(s.average)], [b, y(s.average)]);
         const words = s.average.toFixed(1);
-        const x = Math.max(4, a + 4);
-        if (x + context.measureText(words).width < b - 2) context.fillText(words, x, y(s.average) - 4);
+        const [x, base] = [Math.max(4, a + 4), y(s.average) - 4];
+        const right = x + context.measureText(words).width;
+        // sections may overlap, their numbers may not
+        const covers = written.some(([from, to, other]) => x < to && from < right && Math.abs(base - other) < 12);
+        if (right < b - 2 && !covers) {
+          context.fillText(words, x, base);
+          written.push([x, right, base]);
+        }
       }
       if (s.arch) this.#arch(context, s, a, b, y);
     }
