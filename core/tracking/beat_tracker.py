@@ -31,7 +31,7 @@ from core.tracking.parameters import FEWEST_BEATS, FREE, TEMPO_DRIFT, USUAL_RANG
 from core.tracking.pattern_margin import pattern_margin
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
 from core.tracking.tempo_candidates import tempo_hypotheses
-from core.tracking.tempo_freedom import costs_of
+from core.tracking.tempo_freedom import estimate_costs
 
 Floats = NDArray[np.float64]
 
@@ -165,7 +165,7 @@ def _as_free_as_played(
     steady = keep_phase(curve, hypothesis.frames, pins)
     if not np.array_equal(steady, hypothesis.frames):
         return replace(hypothesis, frames=steady)
-    costs, bpm = costs_of(curve, hypothesis.frames), hypothesis.bpm
+    costs, bpm = estimate_costs(curve, hypothesis.frames), hypothesis.bpm
     if costs == FREE:
         return hypothesis
     frames = decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]

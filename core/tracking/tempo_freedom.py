@@ -30,7 +30,7 @@ _STRONG = 3.0
 _RANGE, _RATIO = 1.3, 1.25
 
 
-def costs_of(curve: Floats, frames: Ints, costs: TransitionCosts = FREE) -> TransitionCosts:
+def estimate_costs(curve: Floats, frames: Ints, costs: TransitionCosts = FREE) -> TransitionCosts:
     """The costs with the price of a change of tempo under which the take is likeliest.
 
     Parameters

@@ -7,7 +7,7 @@ import numpy as np
 from core.tracking.decoder import decode
 from core.tracking.parameters import FREE
 from core.tracking.semi_markov import log_evidence, transition_costs
-from core.tracking.tempo_freedom import costs_of
+from core.tracking.tempo_freedom import estimate_costs
 
 
 def enumerated(gain, shortest, prior, cost, ratio):
@@ -84,16 +84,16 @@ class Freedom(TestCase):
         rng = np.random.default_rng(1)
         for interval in (38, 52, 75):
             curve, beats = played(interval + rng.normal(0, 0.4, 120))
-            self.assertEqual(costs_of(curve, beats), FREE)
+            self.assertEqual(estimate_costs(curve, beats), FREE)
 
     def test_slow_drift_is_no_freedom(self):
         curve, beats = played(np.linspace(46, 58, 140))
-        self.assertEqual(costs_of(curve, beats), FREE)
+        self.assertEqual(estimate_costs(curve, beats), FREE)
 
     def test_phrases_that_breathe_are_found_by_lower_costs(self):
         curve, beats = played(phrases())
         usual = decode(curve, 75, 165, 115)[0]
-        costs = costs_of(curve, usual)
+        costs = estimate_costs(curve, usual)
         self.assertLess(costs.change, FREE.change)
         freed = decode(curve, 75, 165, 115, costs)[0]
         right = [np.mean(np.abs(beats[:-6, None] - chain).min(axis=1) <= 3) for chain in (usual, freed)]
