@@ -165,7 +165,8 @@ def _as_free_as_played(
     steady = keep_phase(curve, hypothesis.frames, pins)
     if not np.array_equal(steady, hypothesis.frames):
         return replace(hypothesis, frames=steady)
-    costs, bpm = estimate_costs(curve, hypothesis.frames), hypothesis.bpm
+    bpm = hypothesis.bpm
+    costs = estimate_costs(curve, 60 * FRAME_RATE / bpm)
     if costs == FREE:
         return hypothesis
     frames = decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]

@@ -13,11 +13,11 @@ from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
-from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR
+from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR, TransitionCosts
 from core.tracking.semi_markov.model import change_costs
 
 
-def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+def beats_fit(context: AnalysisContext, tempo_map: TempoMap, costs: TransitionCosts = FREE) -> float:
     """How well a map's beats fit: the score of the chain in the decoder's own model, in units of a full attack."""
     frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
     frames = frames[(frames >= 0) & (frames < len(context.decoding_curve))]
@@ -25,8 +25,8 @@ def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     if len(gaps) < 2 or (gaps <= 0).any():
         return -np.inf
     near = np.max([np.roll(context.decoding_curve, k) for k in (-1, 0, 1)], axis=0)
-    costs = np.minimum(change_costs(gaps, FREE.change), FREE.hold)
-    return float((near[frames] - FREE.beat).sum() - costs.sum())
+    changes = np.minimum(change_costs(gaps, costs.change), costs.hold)
+    return float((near[frames] - costs.beat).sum() - changes.sum())
 
 
 #: The evidence of downbeats by the frames of the beats: it takes a while, and many remedies leave the beats alone.
@@ -58,6 +58,9 @@ def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     return rate(context, frames).score if len(frames) >= FEWEST_BEATS else -np.inf
 
 
-def fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:
-    """How well a map's beats and bar lines fit together, in nats."""
-    return SHARPNESS * beats_fit(context, tempo_map) + bars_fit(context, tempo_map, known)
+def fit(
+    context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None, costs: TransitionCosts = FREE
+) -> float:
+    """How well a map's beats and bar lines fit together, in nats. ``costs``: those of the take
+    (:func:`core.tracking.tempo_freedom.estimate_costs`)."""
+    return SHARPNESS * beats_fit(context, tempo_map, costs) + bars_fit(context, tempo_map, known)

@@ -15,8 +15,9 @@ from core.tempomap.pulses import has_pulses, pulsed, same_place
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext, decoding_curve
 from core.tracking.decoder import decode, decode_counted
-from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, REDETECTED
+from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, REDETECTED, TransitionCosts
 from core.tracking.placement import place_on_attacks
+from core.tracking.tempo_freedom import estimate_costs
 
 #: Seconds: beats that last longer are not detected but stay even: hardly anything is counted so slowly, and the search
 #: would take many seconds.
@@ -30,6 +31,8 @@ _RANGE = 1.6
 _SOON, _HALF_WITHIN = 4, 0.2
 #: How far from even beats a beat may then lie, in beats.
 _NEAR_EVEN = 0.3
+#: Frames on either side that tell how freely the tempo moves: a minute.
+_NEAR = 6000
 #: How far the ends of a found chain may lie from the fixed beats, in seconds.
 _END_TOLERANCE = 0.02
 #: Support from which on a new beat goes to its attack, and the least time between beats, in seconds.
@@ -69,7 +72,8 @@ def redetect(
     frames_fixed = frames_fixed[frames_fixed < len(curve)]
     if beats is None:
         local = _local_bpm(tempo_map, first, last)
-        chain, _ = decode(curve, local / _RANGE, local * _RANGE, local, REDETECTED, frames_fixed)
+        costs = _as_free_as_around(context, lo, hi, 60 * FRAME_RATE / local)
+        chain, _ = decode(curve, local / _RANGE, local * _RANGE, local, costs, frames_fixed)
         if _leaves_its_ends(chain):
             beats_there = max(1, round((b - a) * local / 60))
             chain = decode_counted(_around_even(curve, beats_there), beats_there, pins=frames_fixed)
@@ -94,6 +98,12 @@ def redetect(
     new_pins = np.concatenate([pins[before], np.isin(seconds[1:-1], fixed), pins[after]])
     meters = tempo_map.meters.moved(last, shift)
     return replace(tempo_map, meters=meters).with_points(new_seconds, meters.quarters_of_beat(new_index), new_pins)
+
+
+def _as_free_as_around(context: AnalysisContext, lo: int, hi: int, interval: float) -> TransitionCosts:
+    """What a change of tempo costs between two frames: less than usual where the players around take such freedom."""
+    around = context.decoding_curve[max(0, lo - _NEAR) : hi + _NEAR]
+    return replace(REDETECTED, change=min(REDETECTED.change, estimate_costs(around, interval).change))
 
 
 def _leaves_its_ends(chain: NDArray[np.int64]) -> bool:

@@ -17,7 +17,6 @@ from core.tracking.parameters import FREE, TransitionCosts
 from core.tracking.semi_markov import log_evidence, tempo_prior, transition_costs
 
 Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
 
 #: Prices of a 10 % change that are compared, in units of a full attack, the highest first.
 _PRICES = (FREE.change, 0.75, 0.4, 0.2)
@@ -30,19 +29,18 @@ _STRONG = 3.0
 _RANGE, _RATIO = 1.3, 1.25
 
 
-def estimate_costs(curve: Floats, frames: Ints, costs: TransitionCosts = FREE) -> TransitionCosts:
-    """The costs with the price of a change of tempo under which the take is likeliest.
+def estimate_costs(curve: Floats, interval: float, costs: TransitionCosts = FREE) -> TransitionCosts:
+    """The costs with the price of a change of tempo under which what is played is likeliest.
 
     Parameters
     ----------
     curve : (frames,)
         How likely beats are, as of :func:`core.tracking.decoder.decode`.
-    frames : int64, (beats,)
-        A chain at the take's tempo, two beats at least.
+    interval : float
+        The usual time between beats, in frames.
     """
-    typical = float(np.median(np.diff(frames)))
-    shortest, longest = max(1, int(typical / _RANGE)), int(typical * _RANGE) + 1
-    prior = _SHARPNESS * tempo_prior(np.arange(shortest, longest + 1), typical)
+    shortest, longest = max(1, int(interval / _RANGE)), int(interval * _RANGE) + 1
+    prior = _SHARPNESS * tempo_prior(np.arange(shortest, longest + 1), interval)
     gain = _SHARPNESS * (curve - costs.beat)
 
     def evidence(price: float) -> float:
