@@ -10,7 +10,7 @@ from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.bar_lines import lines_of
 from core.tracking.context import AnalysisContext
-from core.tracking.decoder import SHARPNESS
+from core.tracking.decoder import HELD, SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
 from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR, TransitionCosts
@@ -25,8 +25,17 @@ def beats_fit(context: AnalysisContext, tempo_map: TempoMap, costs: TransitionCo
     if len(gaps) < 2 or (gaps <= 0).any():
         return -np.inf
     near = np.max([np.roll(context.decoding_curve, k) for k in (-1, 0, 1)], axis=0)
-    changes = np.minimum(change_costs(gaps, costs.change), costs.hold)
-    return float((near[frames] - costs.beat).sum() - changes.sum())
+    return float((near[frames] - costs.beat).sum() - _tempo_cost(gaps, costs))
+
+
+def _tempo_cost(gaps: NDArray[np.float64], costs: TransitionCosts) -> float:
+    """What all changes of interval cost, none more than a hold. A held beat is one price for its two changes, the tempo
+    after it compared with that before."""
+    changes = np.minimum(change_costs(gaps[:-1], gaps[1:], costs.change), costs.hold)
+    times = gaps[1:-1] / gaps[:-2]
+    as_hold = costs.hold + np.minimum(change_costs(gaps[:-2], gaps[2:], costs.change), costs.hold)
+    saved = np.maximum(changes[:-1] + changes[1:] - as_hold, 0.0)
+    return float(changes.sum() - saved[(times >= HELD[0]) & (times <= HELD[1])].sum())
 
 
 #: The evidence of downbeats by the frames of the beats: it takes a while, and many remedies leave the beats alone.

@@ -24,10 +24,9 @@ def tempo_prior(intervals: NDArray[np.float64] | NDArray[np.int64], usual: float
     return np.asarray(_PRIOR * (np.log(intervals / usual) / _PRIOR_UNIT) ** 2)
 
 
-def change_costs(intervals: NDArray[np.float64], change: float) -> Curve:
-    """What each change from one interval of a chain to the next costs, ``(intervals - 1,)``; as in
-    :func:`transition_costs`."""
-    r = np.abs(np.log(intervals[1:] / intervals[:-1]))
+def change_costs(before: NDArray[np.float64], after: NDArray[np.float64], change: float) -> Curve:
+    """What each change from an interval ``before`` to the one ``after`` costs; as in :func:`transition_costs`."""
+    r = np.abs(np.log(after / before))
     return np.asarray(change * np.where(r < _DRIFT, (r / _DRIFT) ** 2, 2 * r / _DRIFT - 1))
 
 
