@@ -1,5 +1,6 @@
 """Remedies are tried before they are offered, and what was said settles doubts."""
 
+from dataclasses import replace
 from unittest import TestCase
 
 import numpy as np
@@ -8,8 +9,9 @@ from core.document import BarLine, BarsHere
 from core.document import commands as c
 from core.editing import apply
 from core.editing.remedies import trusted
-from core.tempomap import Meters
+from core.tempomap import Meters, TempoMap
 from core.tempomap.counting import rescale
+from core.tracking.decoder import decode
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
 from core.tracking.doubts.settled import Settlement, is_settled
 from core.tracking.fit import bars_fit, beats_fit, fit
@@ -42,6 +44,17 @@ class Tried(TestCase):
             self.assertLess(fit(context, spoiled), fit(context, self.truth) - 5)
         self.assertLess(bars_fit(context, do(on(self.truth), c.Downbeat(1)).map), bars_fit(context, self.truth))
         self.assertLess(beats_fit(context, do(on(self.truth), c.ShiftByBeats(0.5)).map), beats_fit(context, self.truth))
+
+    def test_a_map_is_judged_as_it_is_found_with_a_hold_as_one_price(self):
+        gaps = np.full(24, 50)
+        gaps[10] = 115
+        beats = np.cumsum([100, *gaps])
+        curve = np.zeros(beats[-1] + 100)
+        curve[beats] = 1.0
+        found, score = decode(curve, 80, 180, 120)
+        np.testing.assert_array_equal(found, beats)
+        context = replace(self.recording.context(), decoding_curve=curve)
+        self.assertAlmostEqual(beats_fit(context, TempoMap.from_beats(beats / 100)), score, places=9)
 
     def test_double_tempo_is_offered_half_and_taking_it_ends_the_doubt(self):
         doubled = do(on(self.truth), c.Ratio("2:1"), recording=self.recording).map
