@@ -29,8 +29,8 @@ def beats_fit(context: AnalysisContext, tempo_map: TempoMap, costs: TransitionCo
 
 
 def _tempo_cost(gaps: NDArray[np.float64], costs: TransitionCosts) -> float:
-    """The cost of all changes of interval; none costs more than a hold. A held beat pays for one hold, not for the change
-    into it and the one out of it, and for the difference between the tempos before and after it."""
+    """The cost of all changes of interval; none costs more than a hold. A held beat pays for one hold, not for the
+    change into it and the one out of it, and for the difference between the tempos before and after it."""
     changes = np.minimum(change_costs(gaps[:-1], gaps[1:], costs.change), costs.hold)
     times = gaps[1:-1] / gaps[:-2]
     as_hold = costs.hold + np.minimum(change_costs(gaps[:-2], gaps[2:], costs.change), costs.hold)
