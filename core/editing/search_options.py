@@ -124,7 +124,7 @@ def as_said(
 ) -> TempoMap:
     """What a new search found, with downbeats moved as in earlier ones, and every pin and statement obeyed.
 
-    ``document``: the engineer's, before the search; ``searches`` as for :func:`search_options`. Raises
+    ``document``: the engineer's, as it was before; ``searches`` as for :func:`search_options`. Raises
     :class:`core.tempomap.edits.EditError` where what was said contradicts itself.
     """
     pins = document.map.seconds[pins_of(document.map)].tolist() if document.map else []

@@ -20,17 +20,17 @@ from core.tracking.alternatives import alternatives
 from core.tracking.candidate import assemble
 from core.tracking.confidence import certain_range, confidence_features, confidence_of
 from core.tracking.context import AnalysisContext, NoBeats, build_context
-from core.tracking.decoder import decode, posterior
+from core.tracking.decoder import posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
-from core.tracking.hypothesis import TempoHypothesis, rate, score_hypothesis
+from core.tracking.hypothesis import TempoHypothesis, rate
 from core.tracking.music import music_beats
 from core.tracking.off_beats import keep_phase
-from core.tracking.parameters import FEWEST_BEATS, FREE, TEMPO_DRIFT, USUAL_RANGE
+from core.tracking.parameters import FREE, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
-from core.tracking.tempo_candidates import tempo_hypotheses
+from core.tracking.tempo_candidates import follow_tempo, tempo_hypotheses
 from core.tracking.tempo_freedom import estimate_costs
 
 Floats = NDArray[np.float64]
@@ -169,11 +169,8 @@ def _as_free_as_played(
     costs = estimate_costs(curve, 60 * FRAME_RATE / bpm)
     if costs == FREE:
         return hypothesis
-    frames = decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]
-    if len(frames) < FEWEST_BEATS:
-        return hypothesis
     envelope, activation = _between(context.onset_envelope, options), context.beat_activation[:, 0]
-    return score_hypothesis(envelope, frames, *options.tempo, activation, context.bands)
+    return follow_tempo(bpm, envelope, curve, options.tempo, costs, pins, activation, context.bands) or hypothesis
 
 
 def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: TrackingOptions) -> list[TempoHypothesis]:
