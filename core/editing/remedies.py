@@ -11,22 +11,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import cache
-
-import numpy as np
 
 from core.document import Document
 from core.document.commands import Command
 from core.editing import Recording, apply
-from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.doubts.doubt import Doubt
 from core.tracking.fit import Known, fit, take_fit
-from core.tracking.parameters import TransitionCosts
 from core.tracking.review import review
-from core.tracking.tempo_freedom import estimate_costs
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
 _ABOUT_LEVEL = ("level", "phase")
@@ -56,14 +50,9 @@ def trusted(
     known: Known = {}
     fits: dict[bool, float] = {}
 
-    @cache
-    def costs() -> TransitionCosts:
-        interval = float(np.median(np.diff(_even(before).beats().seconds)))
-        return estimate_costs(context.decoding_curve, interval * FRAME_RATE)
-
     def fits_by(tempo_map: TempoMap, about_level: bool) -> float:
         even = _even(tempo_map)
-        return take_fit(context, even) if about_level else fit(context, even, known, costs())
+        return take_fit(context, even) if about_level else fit(context, even, known)
 
     def changed(command: Command) -> TempoMap | None:
         """The map after a remedy; None where it cannot be had or changes nothing."""

@@ -24,14 +24,14 @@ from core.tracking.decoder import posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
-from core.tracking.hypothesis import TempoHypothesis, rate
+from core.tracking.hypothesis import TempoHypothesis, rate, score_hypothesis
 from core.tracking.music import music_beats
 from core.tracking.off_beats import keep_phase
-from core.tracking.parameters import FREE, USUAL_RANGE
+from core.tracking.parameters import TEMPO_DRIFT, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
-from core.tracking.tempo_candidates import follow_tempo, tempo_hypotheses
-from core.tracking.tempo_freedom import estimate_costs
+from core.tracking.tempo_candidates import tempo_hypotheses
+from core.tracking.tempo_freedom import decode_freely
 
 Floats = NDArray[np.float64]
 
@@ -159,18 +159,18 @@ def hypotheses(
 def _as_free_as_played(
     context: AnalysisContext, hypothesis: TempoHypothesis, options: TrackingOptions
 ) -> TempoHypothesis:
-    """The hypothesis with its beats going on through off-beats; where there are none to go through, and the take's
-    tempo moves more freely than most, with its beats found again."""
+    """The hypothesis with its beats going on through off-beats; where there are none to go through, with its beats
+    found again where the tempo moves freely."""
     pins, curve = np.round(options.fixed * FRAME_RATE).astype(np.int64), _curve(context, options)
-    steady = keep_phase(curve, hypothesis.frames, pins)
-    if not np.array_equal(steady, hypothesis.frames):
-        return replace(hypothesis, frames=steady)
+    frames = keep_phase(curve, hypothesis.frames, pins)
+    if not np.array_equal(frames, hypothesis.frames):
+        return replace(hypothesis, frames=frames)
     bpm = hypothesis.bpm
-    costs = estimate_costs(curve, 60 * FRAME_RATE / bpm)
-    if costs == FREE:
+    frames, free = decode_freely(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, pins=pins)
+    if not free.any():
         return hypothesis
     envelope, activation = _between(context.onset_envelope, options), context.beat_activation[:, 0]
-    return follow_tempo(bpm, envelope, curve, options.tempo, costs, pins, activation, context.bands) or hypothesis
+    return score_hypothesis(envelope, frames, *options.tempo, activation, context.bands)
 
 
 def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: TrackingOptions) -> list[TempoHypothesis]:

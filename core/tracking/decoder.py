@@ -24,10 +24,10 @@ _FIXED = 1e6
 #: How many times its neighbours a held beat may last.
 HELD = (1.6, 4.0)
 #: Intervals side by side differ by no more than this factor.
-_RATIO = 1.7
+RATIO = 1.7
 
 
-def _with_fixed(gain: Curve, pins: Ints | None) -> Curve:
+def with_fixed(gain: Curve, pins: Ints | None) -> Curve:
     """The gain with that of ``pins`` (frames that have to be beats) beyond all others."""
     if pins is None or not len(pins):
         return gain
@@ -58,10 +58,10 @@ def decode(
     Returns no frames where nothing is worth a chain.
     """
     shortest, longest = (max(1, round(60 * FRAME_RATE / b)) for b in (fast_bpm, slow_bpm))
-    gain = _with_fixed(curve - costs.beat, pins)
+    gain = with_fixed(curve - costs.beat, pins)
     prior = tempo_prior(np.arange(shortest, longest + 1), 60 * FRAME_RATE / usual_bpm)
     cost = transition_costs(shortest, len(prior), costs.change)
-    frames, score = best_chain(gain, shortest, prior, cost, _RATIO, costs.hold, HELD)
+    frames, score = best_chain(gain, shortest, prior, cost, RATIO, costs.hold, HELD)
     return (frames, score) if score > 0 else (np.zeros(0, dtype=np.int64), 0.0)
 
 
@@ -86,7 +86,7 @@ def decode_counted(curve: Curve, beats: int, costs: TransitionCosts = COUNTED, p
     shortest, longest = max(1, int(mean / COUNTED_RANGE)), int(mean * COUNTED_RANGE) + 1
     prior = tempo_prior(np.arange(shortest, longest + 1), mean)
     cost = transition_costs(shortest, len(prior), costs.change)
-    gain = _with_fixed(curve, pins)
+    gain = with_fixed(curve, pins)
     chain = counted_chain(gain, beats, shortest, prior, cost, costs.hold, COUNTED_HELD, _AWAY)
     return chain if chain[0] == 0 else np.zeros(0, dtype=np.int64)
 

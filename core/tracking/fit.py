@@ -10,14 +10,14 @@ from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.bar_lines import lines_of
 from core.tracking.context import AnalysisContext
-from core.tracking.decoder import HELD, SHARPNESS
+from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
-from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR, TransitionCosts
-from core.tracking.semi_markov.model import change_costs
+from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR
+from core.tracking.tempo_freedom import tempo_cost
 
 
-def beats_fit(context: AnalysisContext, tempo_map: TempoMap, costs: TransitionCosts = FREE) -> float:
+def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     """How well a map's beats fit: the score of the chain in the decoder's own model, in units of a full attack."""
     frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
     frames = frames[(frames >= 0) & (frames < len(context.decoding_curve))]
@@ -25,17 +25,7 @@ def beats_fit(context: AnalysisContext, tempo_map: TempoMap, costs: TransitionCo
     if len(gaps) < 2 or (gaps <= 0).any():
         return -np.inf
     near = np.max([np.roll(context.decoding_curve, k) for k in (-1, 0, 1)], axis=0)
-    return float((near[frames] - costs.beat).sum() - _tempo_cost(gaps, costs))
-
-
-def _tempo_cost(gaps: NDArray[np.float64], costs: TransitionCosts) -> float:
-    """The cost of all changes of interval; none costs more than a hold. A held beat pays for one hold, not for the
-    change into it and the one out of it, and for the difference between the tempos before and after it."""
-    changes = np.minimum(change_costs(gaps[:-1], gaps[1:], costs.change), costs.hold)
-    times = gaps[1:-1] / gaps[:-2]
-    as_hold = costs.hold + np.minimum(change_costs(gaps[:-2], gaps[2:], costs.change), costs.hold)
-    saved = np.maximum(changes[:-1] + changes[1:] - as_hold, 0.0)
-    return float(changes.sum() - saved[(times >= HELD[0]) & (times <= HELD[1])].sum())
+    return float((near[frames] - FREE.beat).sum() - tempo_cost(gaps))
 
 
 #: The evidence of downbeats by the frames of the beats: it takes a while, and many remedies leave the beats alone.
@@ -67,9 +57,6 @@ def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     return rate(context, frames).score if len(frames) >= FEWEST_BEATS else -np.inf
 
 
-def fit(
-    context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None, costs: TransitionCosts = FREE
-) -> float:
-    """How well a map's beats and bar lines fit together, in nats. ``costs``: those of the take
-    (:func:`core.tracking.tempo_freedom.estimate_costs`)."""
-    return SHARPNESS * beats_fit(context, tempo_map, costs) + bars_fit(context, tempo_map, known)
+def fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:
+    """How well a map's beats and bar lines fit together, in nats."""
+    return SHARPNESS * beats_fit(context, tempo_map) + bars_fit(context, tempo_map, known)

@@ -17,7 +17,7 @@ from scipy.ndimage import median_filter
 
 from core.tracking.decoder import HELD
 from core.tracking.parameters import FREE, TransitionCosts
-from core.tracking.semi_markov import best_states, tempo_prior, transition_costs
+from core.tracking.semi_markov import best_manners, tempo_prior, transition_costs
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -72,17 +72,17 @@ def _with_off_beats(curve: Floats, frames: Ints, costs: TransitionCosts) -> tupl
     shortest, longest = max(2, int(typical / _RANGE)), int(typical * _RANGE) + 1
     intervals = np.arange(shortest, longest + 1)
     count, over = len(intervals), _GOING_OVER * costs.hold
-    change = transition_costs(shortest, count, costs.change).T
-    cost = np.ascontiguousarray(np.block([[change, change + over], [change + over, change]]))
-    prior, off = tempo_prior(intervals, typical), np.repeat([0, 1], count)
-    found, states, _ = best_states(
+    change = np.ascontiguousarray(transition_costs(shortest, count, costs.change).T)
+    prior, off = tempo_prior(intervals, typical), np.array([[0], [1]])
+    found, manner, _ = best_manners(
         gain=curve - costs.beat,
-        lengths=np.tile(intervals, 2),
-        shift=off * np.tile(intervals // 2, 2),
-        prior=np.tile(prior, 2) + _EACH * off,
-        ends=over * off,
-        cost=cost,
+        lengths=intervals,
+        shift=off * (intervals // 2),
+        prior=prior + _EACH * off,
+        ends=over * off + np.zeros(count),
+        cost=np.stack([change, change]),
+        over=np.array([[0, over], [over, 0]]),
         hold=costs.hold,
         held=HELD,
     )
-    return found, states >= count
+    return found, manner == 1

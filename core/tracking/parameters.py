@@ -61,11 +61,14 @@ class TransitionCosts:
     hold: float = 3.0
 
 
-#: Chosen: a whole take; a stretch that is detected again; a stretch whose beats the engineer has counted (slow-downs
-#: and holds are what is counted by hand).
+#: Chosen: beats that are found, and those that the engineer has counted (slow-downs and holds are what is counted by
+#: hand).
 FREE = TransitionCosts()
-REDETECTED = TransitionCosts(change=0.6)
 COUNTED = TransitionCosts(change=0.3, hold=1.5)
+
+#: Chosen on the fitting set (docs/measured.md): where the tempo moves freely, what a 10 % change costs, and what each
+#: beat costs besides, in units of a full attack.
+FREE_CHANGE, FREE_BEAT = 0.1, 0.05
 
 # ---- evidence for beats
 

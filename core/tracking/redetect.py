@@ -14,10 +14,12 @@ from core.tempomap.edits import EditError, move_beat, pins_of, with_every_beat
 from core.tempomap.pulses import has_pulses, pulsed, same_place
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext, decoding_curve
-from core.tracking.decoder import decode, decode_counted
-from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, REDETECTED, TransitionCosts
+from core.tracking.decoder import decode_counted
+from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED
 from core.tracking.placement import place_on_attacks
-from core.tracking.tempo_freedom import estimate_costs
+from core.tracking.semi_markov import Curve, Ints
+from core.tracking.surroundings import neighbouring_beats, search_between
+from core.tracking.tempo_freedom import decode_freely
 
 #: Seconds: beats that last longer are not detected but stay even: hardly anything is counted so slowly, and the search
 #: would take many seconds.
@@ -29,10 +31,11 @@ _RANGE = 1.6
 #: So many beats after its start and before its end a chain that is half a beat off, within this share of a beat, has
 #: gone over to the off-beats.
 _SOON, _HALF_WITHIN = 4, 0.2
+#: Chosen on the fitting set (docs/measured.md): beats on either side that are heard along, where the number of beats is
+#: looked for and where the engineer has counted.
+_BESIDE, _BESIDE_COUNTED = 8, 2
 #: How far from even beats a beat may then lie, in beats.
 _NEAR_EVEN = 0.3
-#: Frames on either side that tell how freely the tempo moves: a minute.
-_NEAR = 6000
 #: How far the ends of a found chain may lie from the fixed beats, in seconds.
 _END_TOLERANCE = 0.02
 #: Support from which on a new beat goes to its attack, and the least time between beats, in seconds.
@@ -70,15 +73,7 @@ def redetect(
     share = ACTIVATION_SHARE if beats is None else ACTIVATION_SHARE_COUNTED
     curve = decoding_curve(context.onset_envelope[lo : hi + 1], context.beat_activation[lo : hi + 1], share)
     frames_fixed = frames_fixed[frames_fixed < len(curve)]
-    if beats is None:
-        local = _local_bpm(tempo_map, first, last)
-        costs = _as_free_as_around(context, lo, hi, 60 * FRAME_RATE / local)
-        chain, _ = decode(curve, local / _RANGE, local * _RANGE, local, costs, frames_fixed)
-        if _leaves_its_ends(chain):
-            beats_there = max(1, round((b - a) * local / 60))
-            chain = decode_counted(_around_even(curve, beats_there), beats_there, pins=frames_fixed)
-    else:
-        chain = decode_counted(curve, beats, pins=frames_fixed)
+    chain = _found(curve, frames_fixed, _local_bpm(tempo_map, first, last), _frames(tempo_map) - lo, beats)
     chain = chain + lo
     if (
         len(chain) < 2
@@ -100,13 +95,31 @@ def redetect(
     return replace(tempo_map, meters=meters).with_points(new_seconds, meters.quarters_of_beat(new_index), new_pins)
 
 
-def _as_free_as_around(context: AnalysisContext, lo: int, hi: int, interval: float) -> TransitionCosts:
-    """What a change of tempo costs between two frames: less than usual where the players around take such freedom."""
-    around = context.decoding_curve[max(0, lo - _NEAR) : hi + _NEAR]
-    return replace(REDETECTED, change=min(REDETECTED.change, estimate_costs(around, interval).change))
+def _frames(tempo_map: TempoMap) -> Ints:
+    """The felt beats of a map."""
+    return np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
 
 
-def _leaves_its_ends(chain: NDArray[np.int64]) -> bool:
+def _found(curve: Curve, fixed: Ints, local: float, around: Ints, beats: int | None) -> Ints:
+    """The chain through the curve of a stretch, exactly ``beats`` long where that is given. ``fixed``: frames that have
+    to be beats, the ends among them; ``local``: tempo around, beats a minute; ``around``: beats of the map, in frames
+    from the stretch's first."""
+
+    def search(heard: Curve, known: Ints) -> Ints:
+        if beats is None:
+            return decode_freely(heard, local / _RANGE, local * _RANGE, local, pins=known, is_part=True)[0]
+        return decode_counted(heard, beats + len(known) - len(fixed), pins=known)
+
+    last = len(curve) - 1
+    interval, most = (60 * FRAME_RATE / local, _BESIDE) if beats is None else (last / beats, _BESIDE_COUNTED)
+    chain = search_between(search, curve, fixed, *neighbouring_beats(around, last, interval, most))
+    if beats is None and _leaves_its_ends(chain):
+        usual = max(1, round(last / FRAME_RATE * local / 60))
+        return decode_counted(_around_even(curve, usual), usual, pins=fixed)
+    return chain
+
+
+def _leaves_its_ends(chain: Ints) -> bool:
     """Whether a chain is about half a beat off its own tempo some beats after its start and before its end: it has gone
     over to the off-beats between two beats that are right."""
     if len(chain) < 3 * _SOON:
@@ -116,7 +129,7 @@ def _leaves_its_ends(chain: NDArray[np.int64]) -> bool:
     return bool((np.abs(np.abs(away) - 0.5) < _HALF_WITHIN).all())
 
 
-def _around_even(curve: NDArray[np.float64], beats: int) -> NDArray[np.float64]:
+def _around_even(curve: Curve, beats: int) -> Curve:
     """The curve near even beats only, so that off-beats are worth nothing."""
     at = np.arange(len(curve)) * beats / max(1, len(curve) - 1)
     return np.where(np.abs(at - np.round(at)) < _NEAR_EVEN, curve, 0.0)

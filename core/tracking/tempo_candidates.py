@@ -87,7 +87,9 @@ def tempo_hypotheses(
     tried = tempo_candidates(curve, low, high)
 
     def follow(bpm: float) -> TempoHypothesis | None:
-        return follow_tempo(bpm, onset_envelope, curve, tempo, costs, pins, activation, bands)
+        frames = decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]
+        enough = len(frames) >= _LEAST_BEATS
+        return score_hypothesis(onset_envelope, frames, low, high, activation, bands) if enough else None
 
     # two at a time: the compiled decoder leaves the interpreter free; the order of results stays the same
     out: list[TempoHypothesis] = []
@@ -97,20 +99,3 @@ def tempo_hypotheses(
             if found and all(abs(np.log(found.bpm / o.bpm)) > _SAME_CHAIN for o in out):
                 out.append(found)
     return sorted(out, key=lambda h: -h.score)
-
-
-def follow_tempo(
-    bpm: float,
-    onset_envelope: Curve,
-    decoding_curve: Curve,
-    tempo: tuple[float, float],
-    costs: TransitionCosts = FREE,
-    pins: Ints | None = None,
-    activation: Curve | None = None,
-    bands: TakeBands | None = None,
-) -> TempoHypothesis | None:
-    """The take counted near ``bpm`` (beats a minute); None where too few beats are found. Other parameters as of
-    :func:`tempo_hypotheses`."""
-    frames = decode(decoding_curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]
-    enough = len(frames) >= _LEAST_BEATS
-    return score_hypothesis(onset_envelope, frames, *tempo, activation, bands) if enough else None

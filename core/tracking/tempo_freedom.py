@@ -1,56 +1,77 @@
-"""How freely the tempo of a take moves, told by the take itself.
+"""Stretches in which the tempo moves freely: a slow-down that goes back "a tempo", a free introduction, a cadenza.
 
-No one price of a change of tempo fits all takes: a band drifts by a per cent or two from beat to beat, a singer and a
-pianist wait and hurry by ten. The best chain always gains by a lower price; how likely the take is, summed over all
-chains, does not: a model that allows more spreads its probability over more chains (MacKay 1992).
+Most music keeps a tempo that drifts by a per cent or two from beat to beat; in places players wait and hurry by ten and
+more. No one price of a change of tempo fits both. So there are two manners of playing, strict and free, and the best
+chain of beats goes from one to the other where that pays: a switching model (Hamilton 1989, "A new approach to the
+economic analysis of nonstationary time series", Econometrica 57).
 """
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
-
 import numpy as np
 from numpy.typing import NDArray
 
-from core.tracking.parameters import FREE, TransitionCosts
-from core.tracking.semi_markov import log_evidence, tempo_prior, transition_costs
-
-Floats = NDArray[np.float64]
-
-#: Prices of a 10 % change that are compared, in units of a full attack, the highest first.
-_PRICES = (FREE.change, 0.75, 0.4, 0.2)
-#: Chosen on the fitting set among 6, 8 and 12 (docs/measured.md): nats that a full attack is worth here.
-_SHARPNESS = 8.0
-#: By how much another price has to be ahead of the usual one, in nats. Published: from there on evidence is strong
-#: (Kass and Raftery 1995, "Bayes factors").
-_STRONG = 3.0
-#: How far intervals may lie from the typical one, and from their neighbours, as factors.
-_RANGE, _RATIO = 1.3, 1.25
+from core.listening.rates import FRAME_RATE
+from core.tracking.decoder import HELD, RATIO, with_fixed
+from core.tracking.parameters import FREE, FREE_BEAT, FREE_CHANGE, TransitionCosts
+from core.tracking.semi_markov import Curve, Ints, best_manners, tempo_prior, transition_costs, within_ratio
+from core.tracking.semi_markov.model import change_costs
 
 
-def estimate_costs(curve: Floats, interval: float, costs: TransitionCosts = FREE) -> TransitionCosts:
-    """The costs with the price of a change of tempo under which what is played is likeliest.
+def decode_freely(
+    curve: Curve,
+    slow_bpm: float,
+    fast_bpm: float,
+    usual_bpm: float,
+    costs: TransitionCosts = FREE,
+    pins: Ints | None = None,
+    is_part: bool = False,
+) -> tuple[Ints, NDArray[np.bool_]]:
+    """The best chain of beats that may go over to free playing and back: its frames, and which beats are played freely.
 
-    Parameters
-    ----------
-    curve : (frames,)
-        How likely beats are, as of :func:`core.tracking.decoder.decode`.
-    interval : float
-        The usual time between beats, in frames.
+    Going over and back together cost as much as a hold, also where a chain begins or ends there. ``is_part``: a part of
+    a take may begin or end amid free playing; then beginning and ending there cost half. Other parameters as of
+    :func:`core.tracking.decoder.decode`. Returns no frames where nothing is worth a chain.
     """
-    shortest, longest = max(1, int(interval / _RANGE)), int(interval * _RANGE) + 1
-    prior = _SHARPNESS * tempo_prior(np.arange(shortest, longest + 1), interval)
-    gain = _SHARPNESS * (curve - costs.beat)
+    shortest, longest = (max(1, round(60 * FRAME_RATE / b)) for b in (fast_bpm, slow_bpm))
+    intervals = np.arange(shortest, longest + 1)
+    count, free, over = len(intervals), np.array([[0.0], [1.0]]), costs.hold / 2
+    changes = [transition_costs(shortest, count, price) for price in (costs.change, FREE_CHANGE)]
+    frames, manner, score = best_manners(
+        gain=with_fixed(curve - costs.beat, pins),
+        lengths=intervals,
+        shift=np.zeros((2, count), dtype=np.int64),
+        prior=tempo_prior(intervals, 60 * FRAME_RATE / usual_bpm) + FREE_BEAT * free,
+        ends=(over / 2 if is_part else over) * free + np.zeros(count),
+        cost=np.stack([within_ratio(c, shortest, RATIO).T for c in changes]),
+        over=np.array([[0.0, over], [over, 0.0]]),
+        hold=costs.hold,
+        held=HELD,
+    )
+    return (frames, manner == 1) if score > 0 else (frames[:0], manner[:0] == 1)
 
-    def evidence(price: float) -> float:
-        cost = transition_costs(shortest, len(prior), _SHARPNESS * price)
-        return log_evidence(gain, shortest, prior, cost, _RATIO)
 
-    with ThreadPoolExecutor(1) as pool:  # most takes need the first two prices only
-        pending = pool.submit(evidence, _PRICES[1])
-        likely = [evidence(_PRICES[0]), pending.result()]
-    while likely[-1] > likely[-2] and len(likely) < len(_PRICES):
-        likely.append(evidence(_PRICES[len(likely)]))
-    best = int(np.argmax(likely))
-    return replace(costs, change=_PRICES[best]) if likely[best] - likely[0] > _STRONG else costs
+def tempo_cost(gaps: Curve, costs: TransitionCosts = FREE) -> float:
+    """What all changes between intervals ``gaps`` (frames) cost, in units of a full attack, in the manners that cost
+    least. None costs more than a hold; a held beat pays for one hold, not for the change into it and the one out of it.
+    """
+    held = _held(gaps, costs)
+    gaps = gaps[~held]
+    strict, free = (
+        np.minimum(change_costs(gaps[:-1], gaps[1:], price), costs.hold) for price in (costs.change, FREE_CHANGE)
+    )
+    over = costs.hold / 2
+    as_strict, as_free = 0.0, over + FREE_BEAT
+    for s, f in zip(strict.tolist(), free.tolist(), strict=True):
+        as_strict, as_free = min(as_strict + s, as_free + f + over), min(as_free + f, as_strict + over + s) + FREE_BEAT
+    return costs.hold * int(held.sum()) + min(as_strict, as_free + over)
+
+
+def _held(gaps: Curve, costs: TransitionCosts) -> NDArray[np.bool_]:
+    """Which intervals cost less as a held beat between two others than as a tempo of their own."""
+    held = np.zeros(len(gaps), dtype=bool)
+    changes = np.minimum(change_costs(gaps[:-1], gaps[1:], costs.change), costs.hold)
+    as_hold = costs.hold + np.minimum(change_costs(gaps[:-2], gaps[2:], costs.change), costs.hold)
+    times = gaps[1:-1] / gaps[:-2]
+    held[1:-1] = (changes[:-1] + changes[1:] > as_hold) & (times >= HELD[0]) & (times <= HELD[1])
+    return held

@@ -10,8 +10,8 @@ import numpy as np
 from core.instruments.stream import Player, render_block
 from core.instruments.strokes import strokes_of
 from core.notes import Note
-from core.tracking.decoder import decode, decode_counted
-from core.tracking.parameters import REDETECTED
+from core.tracking.decoder import decode_counted
+from core.tracking.tempo_freedom import decode_freely
 from studio.parts.sound_sets import shipped
 
 _log = logging.getLogger(__name__)
@@ -24,7 +24,7 @@ def warm() -> None:
     curve = np.zeros(800)
     curve[::50] = 1.0
     ends = np.array([0, 750])
-    decode(curve, 100, 140, 120, REDETECTED, ends)
+    decode_freely(curve, 100, 140, 120, pins=ends)
     decode_counted(curve[:751], 15, pins=ends)
     note = strokes_of([Note(0.0, 0.1, 60, 80)], "keys")
     for player in (Player("keys"), Player("keys", 0, shipped())):

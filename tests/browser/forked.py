@@ -58,9 +58,8 @@ def _load():
     from django.db import models  # noqa: F401
 
     from core.tracking.decoder import decode
-    from core.tracking.parameters import REDETECTED
 
-    decode(np.eye(1, 800, 50)[0], 100, 140, 120, REDETECTED, np.array([0, 750]))
+    decode(np.eye(1, 800, 50)[0], 100, 140, 120, pins=np.array([0, 750]))
 
 
 def _be_server(request):

@@ -10,7 +10,7 @@ import numpy as np
 
 from core.tracking.decoder import decode
 from core.tracking.parameters import TransitionCosts
-from core.tracking.semi_markov import best_chain, tempo_prior, transition_costs
+from core.tracking.semi_markov import best_chain, best_manners, tempo_prior, transition_costs
 
 NEVER = -1e18
 
@@ -107,6 +107,42 @@ def best_score(gain, shortest, prior, cost, hold, held):
             ways += [score[u, i] - hold for u in range(max(0, far), near + 1)]
             score[t, i] = gain[t] + max(ways)
     return score.max()
+
+
+def best_score_of_manners(gain, shortest, prior, ends, costs, over):
+    """Two manners of playing, written down: a beat goes on in its manner, or in the other at the same interval."""
+    n, manners, m = len(gain), *prior.shape
+    score = np.full((n, manners, m), NEVER)
+    for t in range(n):
+        for k in range(manners):
+            for i in range(m):
+                before = t - shortest - i
+                if before >= 0:
+                    ways = [gain[before] - ends[k, i], *(score[before, k] - costs[k][i])]
+                    ways += [score[before, other, i] - over[other, k] for other in range(manners) if other != k]
+                    score[t, k, i] = gain[t] - prior[k, i] + max(ways)
+    return (score - ends).max()
+
+
+class Manners(TestCase):
+    def test_the_best_way_through_two_of_them(self):
+        went_over = 0
+        for seed in range(10):
+            rng = np.random.default_rng(seed)
+            gain = np.full(240, -1.0)
+            even, uneven = np.arange(10, 130, 9), 130 + np.cumsum(rng.choice([7, 9, 12], 8))
+            gain[np.concatenate([even, uneven])] = 2.0
+            prior = tempo_prior(np.arange(7, 14), 9.0) + np.array([[0.0], [0.1]])
+            costs = [transition_costs(7, 7, price) for price in (3.0, 0.1)]
+            ends, over = np.array([[0.0], [0.4]]) + np.zeros(7), np.array([[0.0, 0.7], [0.2, 0.0]])
+            shift, cost = np.zeros((2, 7), dtype=np.int64), np.stack([c.T for c in costs])
+            frames, manner, score = best_manners(
+                gain, np.arange(7, 14), shift, prior, ends, cost, over, np.inf, (2.0, 2.0)
+            )
+            self.assertAlmostEqual(score, best_score_of_manners(gain, 7, prior, ends, costs, over), places=9)
+            self.assertEqual(len(frames), len(manner))
+            went_over += len(set(manner.tolist())) > 1
+        self.assertGreater(went_over, 3)
 
 
 class HeldBeats(TestCase):

@@ -1,4 +1,4 @@
-"""The most likely chain: Viterbi over (frame, interval)."""
+"""The most likely chain: Viterbi over (frame, interval), where asked for over several manners of playing, too."""
 
 from __future__ import annotations
 
@@ -20,14 +20,16 @@ def _scores(
     prior: NDArray[Any],
     ends: NDArray[Any],
     cost: NDArray[Any],
+    over: NDArray[Any],
     hold: float,
     held: tuple[float, float],
 ) -> NDArray[Any]:
-    """The score of the best chain that ends with a beat at each frame in each state.
+    """The score of the best chain that ends with a beat at each frame in each state (interval and manner of playing).
 
     Back pointers are not kept: how a chain came about is worked out afterwards, for the few states on the best one
     (:func:`_traced`)."""
     n, m = len(gain), len(lengths)
+    manners, count = cost.shape[:2]
     score, onward = np.full((n, m), IMPOSSIBLE), np.full((n, m), IMPOSSIBLE)
     # The best score from which a held beat may come: the maximum over a window that slides, after van Herk and
     # Gil-Werman. Each state's scores come in blocks as wide as its window; before ``place`` stand those of this block,
@@ -56,7 +58,14 @@ def _scores(
                         recent[i, before] = max(recent[i, before], recent[i, before + 1])
                     place[i] = 0
             score[t, i] = total + gain[t - shift[i]]
-        _carry(score[t], cost, onward[t])
+        for manner in range(manners):
+            own = slice(manner * count, (manner + 1) * count)
+            _carry(score[t, own], cost[manner], onward[t, own])
+            for other in range(manners):
+                if other != manner:
+                    for i in range(count):
+                        came = score[t, other * count + i] - over[other, manner]
+                        onward[t, manner * count + i] = max(onward[t, manner * count + i], came)
     return score
 
 
@@ -85,11 +94,13 @@ def _traced(
     prior: NDArray[Any],
     ends: NDArray[Any],
     cost: NDArray[Any],
+    over: NDArray[Any],
     hold: float,
     held: tuple[float, float],
 ) -> list[tuple[int, int]]:
     """Frames and states of the best chain that ends at frame ``last`` or later, last beat first."""
     m = score.shape[1]
+    manners, count = cost.shape[:2]
     best = int(np.argmax(score[last:] - ends))
     t, i = last + best // m, best % m
     chain = [(t, i)]
@@ -97,9 +108,15 @@ def _traced(
         interval = lengths[i]
         u = t - interval
         backpointer, total = -1, opening[u] - ends[i]
-        for j in range(m):
-            if score[u, j] - cost[j, i] > total:
-                backpointer, total = j, score[u, j] - cost[j, i]
+        manner, there = i // count, i % count
+        for j in range(count):
+            came = score[u, manner * count + j] - cost[manner, j, there]
+            if came > total:
+                backpointer, total = manner * count + j, came
+        for other in range(manners):
+            came = score[u, other * count + there] - over[other, manner]
+            if other != manner and came > total:
+                backpointer, total = other * count + there, came
         total -= prior[i]
         # of held beats that are worth the same the shortest
         if hold < np.inf:
@@ -150,12 +167,13 @@ def best_chain(
     frames of the beats, rising, and their score; no frames where no chain is worth more than none.
     """
     lengths = shortest + np.arange(len(prior))
-    cost = np.ascontiguousarray(_within_ratio(cost, shortest, ratio).T)
-    frames, _, score = best_states(gain, lengths, 0 * lengths, prior, 0 * prior, cost, hold, held, opening, last)
-    return frames, score
+    cost = np.ascontiguousarray(within_ratio(cost, shortest, ratio).T)
+    nothing, shift = np.zeros((1, len(lengths))), np.zeros((1, len(lengths)), dtype=np.int64)
+    one, over = cost[None], np.zeros((1, 1))
+    return best_manners(gain, lengths, shift, prior[None], nothing, one, over, hold, held, opening, last)[::2]
 
 
-def _within_ratio(cost: Curve, shortest: int, ratio: float) -> Curve:
+def within_ratio(cost: Curve, shortest: int, ratio: float) -> Curve:
     """The transition costs ``(to, from)``, infinite between intervals that differ by more than the factor ``ratio``."""
     cost = cost.copy()
     if ratio < np.inf:
@@ -164,30 +182,43 @@ def _within_ratio(cost: Curve, shortest: int, ratio: float) -> Curve:
     return cost
 
 
-def best_states(
+def best_manners(
     gain: Curve,
     lengths: Ints,
     shift: Ints,
     prior: Curve,
     ends: Curve,
     cost: Curve,
+    over: Curve,
     hold: float,
     held: tuple[float, float],
     opening: Curve | None = None,
     last: int = 0,
 ) -> tuple[Ints, Ints, float]:
-    """The most likely chain over states that may be more than intervals.
+    """The most likely chain where there are several manners of playing, each with prices of its own.
 
-    ``lengths``, ``shift``, ``prior``, ``ends`` (states,): the interval of each, how many frames before a beat its
-    evidence lies, its price, and that of a chain that begins or ends there; ``cost`` (from, to): of going from one to
-    another; the rest as of :func:`best_chain`. Returns frames, the state of each, and the score; no frames where no
-    chain is worth more than none.
+    Parameters
+    ----------
+    lengths : (intervals,)
+        Frames of each interval.
+    shift, prior, ends : (manners, intervals)
+        How many frames before a beat its evidence lies; what the interval costs; and what it costs besides where a
+        chain begins or ends with it.
+    cost : (manners, intervals, intervals)
+        Price of going from an interval to another.
+    over : (manners, manners)
+        Price of going from a manner to another; the interval stays.
+
+    The rest as of :func:`best_chain`. Returns frames, the manner of each, and the score; no frames where no chain is
+    worth more than none.
     """
     opening = gain if opening is None else opening
-    score = _scores(gain, opening, lengths, shift, prior, ends, cost, hold, held)
+    ends = ends.ravel()
+    states = np.tile(lengths, len(cost)), prior.ravel(), ends
+    score = _scores(gain, opening, states[0], shift.ravel(), *states[1:], cost, over, hold, held)
     best = float((score[last:] - ends).max(initial=IMPOSSIBLE))
     if best <= IMPOSSIBLE / 2:
         none = np.zeros(0, dtype=np.int64)
         return none, none, 0.0
-    chain = np.array(_traced(score, last, opening, lengths, prior, ends, cost, hold, held)[::-1], dtype=np.int64)
-    return chain[:, 0], chain[:, 1], best
+    chain = np.array(_traced(score, last, opening, *states, cost, over, hold, held)[::-1], dtype=np.int64)
+    return chain[:, 0], chain[:, 1] // len(lengths), best

@@ -1,4 +1,4 @@
-"""Sums over all chains, scores taken as log-likelihoods: how likely a beat is at each frame, and how likely all is."""
+"""How likely a beat is at each frame, over all chains: forward and backward sums, scores taken as log-likelihoods."""
 
 from __future__ import annotations
 
@@ -85,29 +85,8 @@ def beat_posterior(gain: Curve, shortest: int, prior: Curve, cost: Curve, ratio:
         pending = pool.submit(_behind, gain, shortest, prior, weight, reach)
         ahead, ahead_top = _ahead(gain, shortest, prior, np.ascontiguousarray(weight.T), reach)
         behind, behind_top, first = pending.result()
-    whole = _total(ahead, ahead_top)
+    largest = ahead_top.max()
+    whole = largest + np.log((np.exp(ahead_top - largest) * ahead.sum(axis=1)).sum())
     inside = np.einsum("ti,ti->t", ahead, behind) * np.exp(ahead_top + behind_top - whole)
     # as the first beat of a chain
     return np.asarray(inside + first * np.exp(behind_top + gain - whole))
-
-
-def log_evidence(gain: Curve, shortest: int, prior: Curve, cost: Curve, ratio: float = np.inf) -> float:
-    """How likely a take is under a model of tempo, in nats beside a take without beats: the logarithm of the sum over
-    all chains of two beats or more. What may follow an interval sums to one, so that a model that allows more does not
-    win by that alone (MacKay 1992, "Bayesian interpolation"). Parameters as of :func:`beat_posterior`.
-
-    Forward algorithm (Rabiner 1989). Minus infinity where no chain has room.
-    """
-    if len(gain) <= shortest:
-        return -np.inf
-    reach = neighbours(shortest, len(prior), ratio)
-    after = np.arange(len(prior))[:, None]
-    weight = np.where((after >= reach[:, 0]) & (after < reach[:, 1]), np.exp(-cost), 0.0)
-    weight /= np.exp(-prior) @ weight
-    return float(_total(*_ahead(gain, shortest, prior, np.ascontiguousarray(weight.T), reach)))
-
-
-def _total(ahead: Curve, top: Curve) -> float:
-    """The logarithm of the worth of all chains, from what :func:`_ahead` returns."""
-    largest = top.max()
-    return float(largest + np.log((np.exp(top - largest) * ahead.sum(axis=1)).sum()))
