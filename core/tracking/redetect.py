@@ -31,9 +31,8 @@ _RANGE = 1.6
 #: So many beats after its start and before its end a chain that is half a beat off, within this share of a beat, has
 #: gone over to the off-beats.
 _SOON, _HALF_WITHIN = 4, 0.2
-#: Chosen on the fitting set (docs/measured.md): beats on either side that are heard along, where the number of beats is
-#: looked for and where the engineer has counted.
-_BESIDE, _BESIDE_COUNTED = 8, 2
+#: Chosen on the fitting set (docs/measured.md): beats on either side that are heard along.
+_BESIDE = 8
 #: How far from even beats a beat may then lie, in beats.
 _NEAR_EVEN = 0.3
 #: How far the ends of a found chain may lie from the fixed beats, in seconds.
@@ -73,7 +72,11 @@ def redetect(
     share = ACTIVATION_SHARE if beats is None else ACTIVATION_SHARE_COUNTED
     curve = decoding_curve(context.onset_envelope[lo : hi + 1], context.beat_activation[lo : hi + 1], share)
     frames_fixed = frames_fixed[frames_fixed < len(curve)]
-    chain = _found(curve, frames_fixed, _local_bpm(tempo_map, first, last), _frames(tempo_map) - lo, beats)
+    if beats is None:
+        chain = _found(curve, frames_fixed, _local_bpm(tempo_map, first, last), _frames(tempo_map) - lo)
+    else:
+        # what is counted by hand are slow-downs and holds: the tempo around tells little of them
+        chain = decode_counted(curve, beats, pins=frames_fixed)
     chain = chain + lo
     if (
         len(chain) < 2
@@ -100,22 +103,19 @@ def _frames(tempo_map: TempoMap) -> Ints:
     return np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
 
 
-def _found(curve: Curve, fixed: Ints, local: float, around: Ints, beats: int | None) -> Ints:
-    """The chain through the curve of a stretch, exactly ``beats`` long where that is given. ``fixed``: frames that have
-    to be beats, the ends among them; ``local``: tempo around, beats a minute; ``around``: beats of the map, in frames
-    from the stretch's first."""
+def _found(curve: Curve, fixed: Ints, local: float, around: Ints) -> Ints:
+    """The chain through the curve of a stretch. ``fixed``: frames that have to be beats, the ends among them;
+    ``local``: tempo around, beats a minute; ``around``: beats of the map, in frames from the stretch's first."""
 
     def search(heard: Curve, known: Ints) -> Ints:
-        if beats is None:
-            return decode_freely(heard, local / _RANGE, local * _RANGE, local, pins=known, is_part=True)[0]
-        return decode_counted(heard, beats + len(known) - len(fixed), pins=known)
+        return decode_freely(heard, local / _RANGE, local * _RANGE, local, pins=known, is_part=True)[0]
 
     last = len(curve) - 1
-    interval, most = (60 * FRAME_RATE / local, _BESIDE) if beats is None else (last / beats, _BESIDE_COUNTED)
-    chain = search_between(search, curve, fixed, *neighbouring_beats(around, last, interval, most))
-    if beats is None and _leaves_its_ends(chain):
-        usual = max(1, round(last / FRAME_RATE * local / 60))
-        return decode_counted(_around_even(curve, usual), usual, pins=fixed)
+    beside = neighbouring_beats(around, last, 60 * FRAME_RATE / local, _BESIDE)
+    chain = search_between(search, curve, fixed, *beside)
+    if _leaves_its_ends(chain):
+        beats = max(1, round(last / FRAME_RATE * local / 60))
+        return decode_counted(_around_even(curve, beats), beats, pins=fixed)
     return chain
 
 
