@@ -75,7 +75,7 @@ def redetect(
     if beats is None:
         chain = _found(curve, frames_fixed, _local_bpm(tempo_map, first, last), _frames(tempo_map) - lo)
     else:
-        # what is counted by hand are slow-downs and holds: the tempo around tells little of them
+        # without the beats around: whether they help where the tempo moves is undecided (docs/measured.md)
         chain = decode_counted(curve, beats, pins=frames_fixed)
     chain = chain + lo
     if (
