@@ -1,7 +1,8 @@
 """Remedies that can be trusted: each is tried before it is offered.
 
-A remedy has to fit the evidence better than the map as it is, contradict nothing that was said, and leave no doubt of
-the same kind at its place. As every remedy raises the same measure, a list of doubts cannot lead in circles.
+A remedy has to fit the evidence better than the map as it is, contradict nothing that was said, take no beats off what
+is struck for the sake of even bars, and leave no doubt of the same kind at its place. As every remedy raises the same
+measure, a list of doubts cannot lead in circles.
 
 How the whole take is counted (its tempo level, its off-beats, its bar lines) is a question to the engineer as well:
 what fits no better there stays as a choice.
@@ -19,7 +20,7 @@ from core.tempomap import TempoMap
 from core.tempomap.edits import EditError
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.doubts.doubt import Doubt
-from core.tracking.fit import Known, fit, take_fit
+from core.tracking.fit import Known, fit, struck_fit, take_fit
 from core.tracking.review import review
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
@@ -67,6 +68,8 @@ def trusted(
         if about_level not in fits:
             fits[about_level] = fits_by(before, about_level)
         if fits_by(after, about_level) < fits[about_level] + (_BETTER_TAKE if about_level else _BETTER):
+            return False
+        if not about_level and struck_fit(context, _even(after)) < struck_fit(context, _even(before)) - _BETTER:
             return False
         left = review(recording.context(), after, usual)[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)

@@ -17,15 +17,30 @@ from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR
 from core.tracking.tempo_freedom import tempo_cost
 
 
+def struck_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
+    """How much is struck on a map's beats, whatever their tempo, in nats."""
+    return SHARPNESS * _struck(context, _frames(context, tempo_map))
+
+
 def beats_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     """How well a map's beats fit: the score of the chain in the decoder's own model, in units of a full attack."""
-    frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
-    frames = frames[(frames >= 0) & (frames < len(context.decoding_curve))]
+    frames = _frames(context, tempo_map)
     gaps = np.diff(frames).astype(np.float64)
     if len(gaps) < 2 or (gaps <= 0).any():
         return -np.inf
+    return _struck(context, frames) - tempo_cost(gaps)
+
+
+def _frames(context: AnalysisContext, tempo_map: TempoMap) -> NDArray[np.int64]:
+    """The frames of a map's beats inside the recording."""
+    frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
+    return frames[(frames >= 0) & (frames < len(context.decoding_curve))]
+
+
+def _struck(context: AnalysisContext, frames: NDArray[np.int64]) -> float:
+    """What beats at these frames gain, less what each costs, in units of a full attack."""
     near = np.max([np.roll(context.decoding_curve, k) for k in (-1, 0, 1)], axis=0)
-    return float((near[frames] - FREE.beat).sum() - tempo_cost(gaps))
+    return float((near[frames] - FREE.beat).sum())
 
 
 #: The evidence of downbeats by the frames of the beats: it takes a while, and many remedies leave the beats alone.
@@ -52,8 +67,7 @@ def bars_fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None 
 
 def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
     """How well a map's tempo level fits the whole take, in nats."""
-    frames = np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64)
-    frames = frames[(frames >= 0) & (frames < len(context.onset_envelope))]
+    frames = _frames(context, tempo_map)
     return rate(context, frames).score if len(frames) >= FEWEST_BEATS else -np.inf
 
 

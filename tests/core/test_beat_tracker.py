@@ -12,6 +12,9 @@ import numpy as np
 from core.analysis import Source, analyse_sources
 from core.demo import boathouse, others
 from core.demo.files import write_tracks
+from core.document import Document
+from core.editing import apply
+from core.editing.remedies import trusted
 from core.listening import guides
 from core.listening.attacks import NONE, Attacks
 from core.listening.spectrum import Evidence
@@ -21,7 +24,10 @@ from core.tempomap.splice import bars_between
 from core.tracking import bars, decoder, downbeats, placement, tempo_candidates
 from core.tracking.beat_tracker import TrackingOptions, track_beats
 from core.tracking.context import NoBeats, build_context
+from core.tracking.parameters import USUAL_RANGE
 from core.tracking.redetect import redetect
+from core.tracking.review import review
+from tests.core.editing import Analysed
 from tests.shared import pickled_once
 
 
@@ -246,6 +252,25 @@ class Demos(TestCase):
             inside = truth.seconds_of_beat(np.arange(first + 1, first + 9))
             right.append(np.abs(inside[:, None] - again).min(axis=1) < 0.03)
         self.assertGreater(np.mean(right), 0.965)  # 0.958 with the price of bands
+
+    def test_no_remedy_takes_beats_of_the_rubato_solo_off_what_is_struck(self):
+        """In bar 16 a beat is held; three even beats would make it a bar of three like the others."""
+        title = "Letter to the Ferryman"
+        found, true = self.found(title), self.truth[title].beats().seconds
+        recording, document = Analysed(self.tracks[title]), Document(found.map)
+        doubts = review(recording.context(), found.map, USUAL_RANGE)[1]
+        held = [d for d in doubts if d.kind == "meter" and d.start < 35 < d.end]
+        self.assertTrue(any(d.remedies for d in held))
+
+        def right(tempo_map):
+            return np.abs(true[:, None] - tempo_map.beats().seconds).min(axis=1) < 0.03
+
+        def lost(remedy):
+            return (right(found.map) & ~right(apply(remedy.command, document, recording).document.map)).sum()
+
+        self.assertTrue(any(lost(r) for d in held for r in d.remedies))
+        kept = trusted(doubts, document, recording, USUAL_RANGE)
+        self.assertEqual([r.words for d in kept for r in d.remedies if lost(r)], [])
 
     def test_the_slow_down_into_a_hold_is_one_remedy_away(self):
         """The quintet slows down from bar 40 and holds a beat of bar 41, where the map has run on."""
