@@ -27,7 +27,7 @@ from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
 from core.tracking.hypothesis import TempoHypothesis, rate, score_hypothesis
 from core.tracking.music import music_beats
 from core.tracking.off_beats import keep_phase
-from core.tracking.parameters import TEMPO_DRIFT, USUAL_RANGE
+from core.tracking.parameters import FEWEST_BEATS, TEMPO_DRIFT, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
 from core.tracking.tempo_candidates import tempo_hypotheses
@@ -167,7 +167,7 @@ def _as_free_as_played(
         return replace(hypothesis, frames=frames)
     bpm = hypothesis.bpm
     frames, free = decode_freely(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, pins=pins)
-    if not free.any():
+    if len(frames) < FEWEST_BEATS or not free.any():
         return hypothesis
     envelope, activation = _between(context.onset_envelope, options), context.beat_activation[:, 0]
     return score_hypothesis(envelope, frames, *options.tempo, activation, context.bands)

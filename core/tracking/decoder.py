@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from core.listening.rates import FRAME_RATE
-from core.tracking.parameters import COUNTED, FREE, TransitionCosts
+from core.tracking.parameters import COUNTED, STRICT, TransitionCosts
 from core.tracking.semi_markov import (
     Curve,
     Ints,
@@ -41,7 +41,7 @@ def decode(
     slow_bpm: float,
     fast_bpm: float,
     usual_bpm: float,
-    costs: TransitionCosts = FREE,
+    costs: TransitionCosts = STRICT,
     pins: Ints | None = None,
 ) -> tuple[Ints, float]:
     """The best chain of beats: their frames, and its score in units of a full attack.
@@ -118,7 +118,7 @@ class _Level:
 SHARPNESS = 4.0
 
 
-def posterior(curve: Curve, frames: Ints, costs: TransitionCosts = FREE) -> Curve:
+def posterior(curve: Curve, frames: Ints, costs: TransitionCosts = STRICT) -> Curve:
     """For each beat of a chain the probability that the music has a beat within 40 ms of it, given the tempo level.
 
     ``curve``: as of :func:`decode`; ``frames``: the chain. A chain ends at a held beat and another begins after it.

@@ -13,7 +13,7 @@ from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import rate
-from core.tracking.parameters import FEWEST_BEATS, FREE, ODD_BAR
+from core.tracking.parameters import FEWEST_BEATS, ODD_BAR, STRICT
 from core.tracking.tempo_freedom import tempo_cost
 
 
@@ -40,7 +40,7 @@ def _frames(context: AnalysisContext, tempo_map: TempoMap) -> NDArray[np.int64]:
 def _struck(context: AnalysisContext, frames: NDArray[np.int64]) -> float:
     """What beats at these frames gain, less what each costs, in units of a full attack."""
     near = np.max([np.roll(context.decoding_curve, k) for k in (-1, 0, 1)], axis=0)
-    return float((near[frames] - FREE.beat).sum())
+    return float((near[frames] - STRICT.beat).sum())
 
 
 #: The evidence of downbeats by the frames of the beats: it takes a while, and many remedies leave the beats alone.

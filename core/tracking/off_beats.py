@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import median_filter
 
 from core.tracking.decoder import HELD
-from core.tracking.parameters import FREE, TransitionCosts
+from core.tracking.parameters import STRICT, TransitionCosts
 from core.tracking.semi_markov import best_manners, tempo_prior, transition_costs
 
 Floats = NDArray[np.float64]
@@ -33,7 +33,7 @@ _JUMPS, _NEAR = (1.5, 2.5), 0.15
 _AROUND = 9
 
 
-def keep_phase(curve: Floats, frames: Ints, pins: Ints | None = None, costs: TransitionCosts = FREE) -> Ints:
+def keep_phase(curve: Floats, frames: Ints, pins: Ints | None = None, costs: TransitionCosts = STRICT) -> Ints:
     """The chain ``frames`` with its beats going on evenly through stretches that are played on the off-beats.
 
     ``curve``: what it was decoded on, 100 frames a second; ``pins``: frames that have to be beats, stretches with one

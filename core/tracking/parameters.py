@@ -61,9 +61,9 @@ class TransitionCosts:
     hold: float = 3.0
 
 
-#: Chosen: beats that are found, and those that the engineer has counted (slow-downs and holds are what is counted by
+#: Chosen: strict playing, and beats that the engineer has counted (slow-downs and holds are what is counted by
 #: hand).
-FREE = TransitionCosts()
+STRICT = TransitionCosts()
 COUNTED = TransitionCosts(change=0.3, hold=1.5)
 
 #: Chosen on the fitting set (docs/measured.md): where the tempo moves freely, what a 10 % change costs, and what each

@@ -12,7 +12,7 @@ from core.listening.rates import FRAME_RATE
 from core.tracking.beat_patterns import TakeBands
 from core.tracking.decoder import decode
 from core.tracking.hypothesis import Curve, Ints, TempoHypothesis, score_hypothesis
-from core.tracking.parameters import FREE, TEMPO_DRIFT, USUAL_PACE, USUAL_RANGE, TransitionCosts
+from core.tracking.parameters import STRICT, TEMPO_DRIFT, USUAL_PACE, USUAL_RANGE, TransitionCosts
 
 #: The usual confusions of a tempo: half, double, 2:3 and 3:2.
 _RATIOS = (1, 0.5, 2, 2 / 3, 1.5)
@@ -58,7 +58,7 @@ def tempo_candidates(envelope: Curve, low: float, high: float, most: int = 4) ->
 def tempo_hypotheses(
     onset_envelope: Curve,
     tempo: tuple[float, float] = USUAL_RANGE,
-    costs: TransitionCosts = FREE,
+    costs: TransitionCosts = STRICT,
     progress: Callable[[float], None] = lambda _: None,
     pins: Ints | None = None,
     activation: Curve | None = None,

@@ -251,7 +251,7 @@ class Demos(TestCase):
             again = redetect(context, truth, first, first + 9).beats().seconds
             inside = truth.seconds_of_beat(np.arange(first + 1, first + 9))
             right.append(np.abs(inside[:, None] - again).min(axis=1) < 0.03)
-        self.assertGreater(np.mean(right), 0.965)  # 0.958 with the price of bands
+        self.assertGreater(np.mean(right), 0.99)  # 0.958 without the beats around
 
     def test_no_remedy_takes_beats_of_the_rubato_solo_off_what_is_struck(self):
         """In bar 16 a beat is held; three even beats would make it a bar of three like the others."""

@@ -6,7 +6,7 @@ from unittest import TestCase
 import numpy as np
 
 from core.tracking.decoder import decode
-from core.tracking.parameters import FREE, FREE_BEAT, FREE_CHANGE
+from core.tracking.parameters import FREE_BEAT, FREE_CHANGE, STRICT
 from core.tracking.semi_markov.model import change_costs
 from core.tracking.tempo_freedom import decode_freely, tempo_cost
 
@@ -45,11 +45,13 @@ def found(chain, beats):
 class Costs(TestCase):
     def test_they_are_those_of_the_cheapest_manners(self):
         rng = np.random.default_rng(5)
-        over = FREE.hold / 2
+        over = STRICT.hold / 2
         read_freely = 0
         for _ in range(60):
             gaps = 50 * np.exp(np.cumsum(rng.normal(0, rng.choice([0.02, 0.15]), 7)))
-            changes = [np.minimum(change_costs(gaps[:-1], gaps[1:], p), FREE.hold) for p in (FREE.change, FREE_CHANGE)]
+            changes = [
+                np.minimum(change_costs(gaps[:-1], gaps[1:], p), STRICT.hold) for p in (STRICT.change, FREE_CHANGE)
+            ]
             each = {
                 manners: sum(over for a, b in zip((0, *manners), (*manners, 0), strict=True) if a != b)
                 + FREE_BEAT * sum(manners)
@@ -63,7 +65,7 @@ class Costs(TestCase):
     def test_a_held_beat_costs_one_hold(self):
         gaps = np.full(24, 50.0)
         gaps[10] = 115
-        self.assertAlmostEqual(tempo_cost(gaps), FREE.hold, places=9)
+        self.assertAlmostEqual(tempo_cost(gaps), STRICT.hold, places=9)
 
     def test_even_beats_cost_nothing(self):
         self.assertEqual(tempo_cost(np.full(12, 50.0)), 0.0)
