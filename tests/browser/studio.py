@@ -195,10 +195,20 @@ IS_QUIET = """() => new Promise((done) => requestAnimationFrame(() => requestAni
 INPUT_IS_OPEN = "globalThis.desk?.recording?.input.isOpen"
 
 
+def until(page, expression):
+    """Wait until an expression is true in the page, asking from here: a page that keeps to its own policy does not let
+    Playwright ask again from inside."""
+    gives_up = time.monotonic() + PATIENCE
+    while not page.evaluate(expression):
+        if time.monotonic() > gives_up:
+            raise TimeoutError(f"never true: {expression}")
+        page.wait_for_timeout(30)
+
+
 def quiet(page):
     """Wait until everything asked for has come and is drawn."""
     page.wait_for_timeout(120)  # longer than anything on the page gathers events before it asks
-    page.wait_for_function(IS_QUIET)
+    until(page, IS_QUIET)
 
 
 def settled(page):

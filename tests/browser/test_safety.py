@@ -9,7 +9,7 @@ import numpy as np
 import soundfile as sf
 
 from core.listening.roles import ROLES
-from tests.browser.studio import Browser, Studio, load_anew, quiet, settled
+from tests.browser.studio import Browser, Studio, load_anew, quiet, settled, until
 
 
 class Safety(TestCase):
@@ -179,5 +179,5 @@ class Safety(TestCase):
             page.get_by_role("tab", name=pane, exact=True).click()
             quiet(page)
         page.keyboard.press(" ")
-        page.wait_for_function("desk.player.seconds > 0")
+        until(page, "desk.player.seconds > 0")
         self.assertEqual(told, [])
