@@ -67,28 +67,32 @@ def decode(
 
 # ---- a known number of beats
 
-#: How far the tempo may lie from the stretch's average, as a factor either way.
+#: How far the tempo may lie from the usual one, as a factor either way.
 COUNTED_RANGE = 1.8
-#: How long a held beat may be against the average; any tempo may follow it.
+#: How long a held beat may be against the usual one; any tempo may follow it.
 COUNTED_HELD = (1.4, 5.0)
 #: How many beats the chain may run ahead of even beats or behind them.
 _AWAY = 4
 
 
-def decode_counted(curve: Curve, beats: int, costs: TransitionCosts = COUNTED, pins: Ints | None = None) -> Ints:
-    """The best chain of ``beats`` beats from the first frame of ``curve`` to its last: ``beats + 1`` frames.
+def decode_counted(
+    curve: Curve, beats: int, usual: float, costs: TransitionCosts = COUNTED, pins: Ints | None = None
+) -> tuple[Ints, float]:
+    """The best chain of ``beats`` beats from the first frame of ``curve`` to its last: ``beats + 1`` frames, and its
+    score in units of a full attack.
 
-    ``pins``: frames that have to be beats. Returns no frames where no chain of so many fits.
+    ``usual``: frames between beats from which straying costs a little; ``pins``: frames that have to be beats. Returns
+    no frames where no chain of so many fits.
     """
+    none = np.zeros(0, dtype=np.int64), -np.inf
     if len(curve) <= beats:
-        return np.zeros(0, dtype=np.int64)  # a stretch beyond the recording's end, or beats closer than frames
-    mean = (len(curve) - 1) / beats
-    shortest, longest = max(1, int(mean / COUNTED_RANGE)), int(mean * COUNTED_RANGE) + 1
-    prior = tempo_prior(np.arange(shortest, longest + 1), mean)
+        return none  # a stretch beyond the recording's end, or beats closer than frames
+    shortest, longest = max(1, int(usual / COUNTED_RANGE)), int(usual * COUNTED_RANGE) + 1
+    prior = costs.stray * tempo_prior(np.arange(shortest, longest + 1), usual)
     cost = transition_costs(shortest, len(prior), costs.change)
-    gain = with_fixed(curve, pins)
-    chain = counted_chain(gain, beats, shortest, prior, cost, costs.hold, COUNTED_HELD, _AWAY)
-    return chain if chain[0] == 0 else np.zeros(0, dtype=np.int64)
+    held = int(COUNTED_HELD[0] * usual), int(COUNTED_HELD[1] * usual)
+    chain, score = counted_chain(with_fixed(curve, pins), beats, shortest, prior, cost, costs.hold, held, _AWAY)
+    return (chain, score) if chain[0] == 0 else none
 
 
 # ---- how sure

@@ -53,18 +53,21 @@ class TransitionCosts:
     """How freely the tempo may move, in units of a full attack.
 
     ``change``: price of a 10 % change from one beat to the next; ``beat``: what each beat costs, so that a chain does
-    not run through silence; ``hold``: price of one long beat after which the tempo is what it was before.
+    not run through silence; ``hold``: price of one long beat after which the tempo is what it was before; ``stray``:
+    the share of what an interval costs that is not the usual one.
     """
 
     change: float = 1.5
     beat: float = 0.25
     hold: float = 3.0
+    stray: float = 1.0
 
 
-#: Chosen: strict playing, and beats that the engineer has counted (slow-downs and holds are what is counted by
-#: hand).
+#: Chosen: strict playing, and beats that the engineer has counted (slow-downs and holds are what is counted by hand);
+#: the same where the tempo around tells, chosen on the fitting set (docs/measured.md).
 STRICT = TransitionCosts()
 COUNTED = TransitionCosts(change=0.3, hold=1.5)
+COUNTED_AMONG = TransitionCosts(change=0.2, hold=1.5, stray=0.5)
 
 #: Chosen on the fitting set (docs/measured.md): where the tempo moves freely, what a 10 % change costs, and what each
 #: beat costs besides, in units of a full attack.

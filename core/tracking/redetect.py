@@ -15,7 +15,7 @@ from core.tempomap.pulses import has_pulses, pulsed, same_place
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext, decoding_curve
 from core.tracking.decoder import decode_counted
-from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED
+from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, COUNTED_AMONG
 from core.tracking.placement import place_on_attacks
 from core.tracking.semi_markov import Curve, Ints
 from core.tracking.surroundings import neighbouring_beats, search_between
@@ -33,6 +33,9 @@ _RANGE = 1.6
 _SOON, _HALF_WITHIN = 4, 0.2
 #: Chosen on the fitting set (docs/measured.md): beats on either side that are heard along.
 _BESIDE = 8
+#: Where the engineer has counted, two tell as much as eight. While the mean interval lies within this factor of those
+#: around, it is played at their level; both chosen on the fitting set.
+_BESIDE_COUNTED, _SAME_LEVEL = 2, 1.4
 #: How far from even beats a beat may then lie, in beats.
 _NEAR_EVEN = 0.3
 #: How far the ends of a found chain may lie from the fixed beats, in seconds.
@@ -72,12 +75,11 @@ def redetect(
     share = ACTIVATION_SHARE if beats is None else ACTIVATION_SHARE_COUNTED
     curve = decoding_curve(context.onset_envelope[lo : hi + 1], context.beat_activation[lo : hi + 1], share)
     frames_fixed = frames_fixed[frames_fixed < len(curve)]
+    local, around = _local_bpm(tempo_map, first, last), _frames(tempo_map) - lo
     if beats is None:
-        chain = _found(curve, frames_fixed, _local_bpm(tempo_map, first, last), _frames(tempo_map) - lo)
+        chain = _found(curve, frames_fixed, local, around) + lo
     else:
-        # without the beats around: whether they help where the tempo moves is undecided (docs/measured.md)
-        chain = decode_counted(curve, beats, pins=frames_fixed)
-    chain = chain + lo
+        chain = _counted(curve, beats, frames_fixed, 60 * FRAME_RATE / local, around) + lo
     if (
         len(chain) < 2
         or abs(chain[0] / FRAME_RATE - a) > _END_TOLERANCE
@@ -115,8 +117,26 @@ def _found(curve: Curve, fixed: Ints, local: float, around: Ints) -> Ints:
     chain = search_between(search, curve, fixed, *beside)
     if _leaves_its_ends(chain):
         beats = max(1, round(last / FRAME_RATE * local / 60))
-        return decode_counted(_around_even(curve, beats), beats, pins=fixed)
+        return decode_counted(_around_even(curve, beats), beats, last / beats, pins=fixed)[0]
     return chain
+
+
+def _counted(curve: Curve, beats: int, fixed: Ints, local: float, around: Ints) -> Ints:
+    """The chain of so many beats through the curve of a stretch. ``local``: frames between beats around; the rest as of
+    :func:`_found`."""
+    last = len(curve) - 1
+    mean = last / beats
+
+    def search(heard: Curve, known: Ints) -> Ints:
+        return decode_counted(heard, beats + len(known) - len(fixed), local, COUNTED_AMONG, known)[0]
+
+    if 1 / _SAME_LEVEL < mean / local < _SAME_LEVEL:
+        chain = search_between(search, curve, fixed, *neighbouring_beats(around, last, local, _BESIDE_COUNTED))
+        if len(chain):
+            return chain
+    # one beat may be held and the others be as those around, or those around are at another level than this count
+    ways = (decode_counted(curve, beats, usual, pins=fixed) for usual in (mean, local))
+    return max(ways, key=lambda found: found[1])[0]
 
 
 def _leaves_its_ends(chain: Ints) -> bool:

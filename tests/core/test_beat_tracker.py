@@ -19,7 +19,7 @@ from core.listening import guides
 from core.listening.attacks import NONE, Attacks
 from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
-from core.tempomap import Meter
+from core.tempomap import Meter, TempoMap
 from core.tempomap.splice import bars_between
 from core.tracking import bars, decoder, downbeats, placement, tempo_candidates
 from core.tracking.beat_tracker import TrackingOptions, track_beats
@@ -252,6 +252,31 @@ class Demos(TestCase):
             inside = truth.seconds_of_beat(np.arange(first + 1, first + 9))
             right.append(np.abs(inside[:, None] - again).min(axis=1) < 0.03)
         self.assertGreater(np.mean(right), 0.99)  # 0.958 without the beats around
+
+    def counted(self, title, tempo_map, bars):
+        """The share of beats that are right where so many bars at a time are counted by hand and detected again, for
+        beats of a map that lie on true bar lines."""
+        context, truth, right = build_context(self.tracks[title]), self.truth[title], []
+        beats = truth.beats()
+        lines = beats.seconds[(beats.beat == 1) & (beats.bar > 2)][:-2]
+        for start, end in zip(lines[:-bars], lines[bars:], strict=True):
+            inside = beats.seconds[(beats.seconds > start + 1e-6) & (beats.seconds < end - 1e-6)]
+            first, last = (round(float(tempo_map.beat_index_at(t))) for t in (start, end))
+            again = redetect(context, tempo_map, first, last, len(inside) + 1).beats().seconds
+            right.append(np.abs(inside[:, None] - again).min(axis=1) < 0.05)
+        return np.concatenate(right).mean()
+
+    def test_counted_bars_of_the_rubato_solo_go_by_the_tempo_around(self):
+        title = "Letter to the Ferryman"
+        self.assertGreater(self.counted(title, self.truth[title], 2), 0.99)  # 0.963 by the stretch's mean tempo
+
+    def test_counted_bars_are_right_where_the_map_around_is_at_double_tempo(self):
+        title = "Lantern on the Slipway"
+        seconds = self.truth[title].beats().seconds
+        double = TempoMap.from_beats(np.sort(np.concatenate([seconds, (seconds[1:] + seconds[:-1]) / 2])))
+        as_it_is, at_double = (self.counted(title, m, 2) for m in (self.truth[title], double))
+        self.assertGreater(at_double, 0.95)
+        self.assertLess(abs(as_it_is - at_double), 0.02)
 
     def test_no_remedy_takes_beats_of_the_rubato_solo_off_what_is_struck(self):
         """In bar 16 a beat is held; three even beats would make it a bar of three like the others."""

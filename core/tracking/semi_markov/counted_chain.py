@@ -20,16 +20,15 @@ def counted_chain(
     prior: NDArray[Any],
     cost: NDArray[Any],
     hold: float,
-    held: tuple[float, float],
+    held: tuple[int, int],
     away: int,
-) -> Ints:
+) -> tuple[Ints, float]:
     """Viterbi over (number of the beat, frame, interval), from frame 0 to the last.
 
-    Parameters as of :func:`~core.tracking.semi_markov.best_chain.best_chain`, but for ``held``, which is in mean
-    intervals; any tempo may follow a held beat. ``away``: how many beats the chain may run ahead of even beats, or
-    behind them.
+    Parameters as of :func:`~core.tracking.semi_markov.best_chain.best_chain`, but for ``held``, which is in frames; any
+    tempo may follow a held beat. ``away``: how many beats the chain may run ahead of even beats, or behind them.
 
-    Returns ``beats + 1`` frames; all -1 where no chain fits.
+    Returns ``beats + 1`` frames and their score; all -1 where no chain fits.
     """
     # back pointers: the index of the interval before, or -1 after a held beat
     last, m = len(gain) - 1, len(prior)
@@ -49,7 +48,7 @@ def counted_chain(
             if t < k * shortest or t > last - (beats - k) * shortest:
                 continue
             after_hold = IMPOSSIBLE
-            for length in range(int(held[0] * mean), int(held[1] * mean) + 1):
+            for length in range(held[0], held[1] + 1):
                 u = t - length - start[k - 1]
                 if u < 0:
                     break
@@ -72,8 +71,9 @@ def counted_chain(
         old, top = new, new_top
     chain = np.full(beats + 1, -1, dtype=np.int64)
     t = last
-    if top[t - start[beats]] < IMPOSSIBLE / 2:
-        return chain
+    score = top[t - start[beats]]
+    if score < IMPOSSIBLE / 2:
+        return chain, score
     i = best_at[beats, t - start[beats]]
     for k in range(beats, 0, -1):
         chain[k] = t
@@ -84,4 +84,4 @@ def counted_chain(
         else:
             t, i = t - shortest - i, backpointers[k, x, i]
     chain[0] = t
-    return chain
+    return chain, score
