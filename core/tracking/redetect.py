@@ -15,7 +15,7 @@ from core.tempomap.pulses import has_pulses, pulsed, same_place
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext, decoding_curve
 from core.tracking.decoder import decode_counted
-from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, COUNTED_AMONG
+from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, COUNTED, COUNTED_AMONG, STRICT
 from core.tracking.placement import place_on_attacks
 from core.tracking.semi_markov import Curve, Ints
 from core.tracking.surroundings import neighbouring_beats, search_between
@@ -134,9 +134,10 @@ def _counted(curve: Curve, beats: int, fixed: Ints, local: float, around: Ints) 
         chain = search_between(search, curve, fixed, *neighbouring_beats(around, last, local, _BESIDE_COUNTED))
         if len(chain):
             return chain
-    # one beat may be held and the others be as those around, or those around are at another level than this count
-    ways = (decode_counted(curve, beats, usual, pins=fixed) for usual in (mean, local))
-    return max(ways, key=lambda found: found[1])[0]
+    # the beats around are at another level than this count, or one is held and the others are as those around
+    steady = decode_counted(curve, beats, mean, STRICT, fixed)
+    as_around = decode_counted(curve, beats, local, COUNTED, fixed)
+    return max(steady, as_around, key=lambda found: found[1])[0]
 
 
 def _leaves_its_ends(chain: Ints) -> bool:
