@@ -25,7 +25,7 @@ def warm() -> None:
     curve[::50] = 1.0
     ends = np.array([0, 750])
     decode_freely(curve, 100, 140, 120, pins=ends)
-    decode_counted(curve[:751], 15, pins=ends)
+    decode_counted(curve[:751], 15, 50.0, pins=ends)
     note = strokes_of([Note(0.0, 0.1, 60, 80)], "keys")
     for player in (Player("keys"), Player("keys", 0, shipped())):
         render_block(note, player, 48_000, 0, 64)
