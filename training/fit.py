@@ -130,7 +130,7 @@ def _bar_evidence(take: Take, context: AnalysisContext) -> BarEvidence | None:
 def divisions(e: BarEvidence, shown: float, pattern: float, odd: float) -> Choice:
     """The divisions into bars of each main number of beats, with how right their downbeats are."""
     evidence = shown * e.shown + e.activation + pattern * e.pattern
-    found = bars.divisions(evidence, e.similarity, None, e.ternary, odd)
+    found = bars.divisions(evidence, e.similarity, None, e.ternary, odd_bar=odd)
     true = np.flatnonzero(e.opens)
     right = [2 * len(np.intersect1d(true, b.downbeats)) / max(1, len(true) + len(b.downbeats)) for b in found]
     kinds = [bars.meter_name(b.beats, e.ternary) for b in found]

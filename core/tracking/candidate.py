@@ -11,6 +11,7 @@ from core.listening.rates import FRAME_RATE
 from core.tempomap import Meter, MeterChange, Meters, TempoMap
 from core.tracking import bars, ends, placement
 from core.tracking.context import AnalysisContext
+from core.tracking.decoder import posterior
 from core.tracking.downbeats import SummedEvidence, downbeat_evidence, repetition
 from core.tracking.hypothesis import TempoHypothesis
 from core.tracking.parameters import FEWEST_BEATS
@@ -29,6 +30,9 @@ _CONTRAST, _OF_USUAL = 2.6, 1 / 3
 _PLAYING = 0.45
 #: How far from a pin a decoded beat may lie to be that pin, in frames.
 _AT_PIN = 1.5
+#: Chosen on the fitting set (docs/measured.md): the posterior under which a beat may be one too many, or follow one that
+#: is missing.
+_UNSURE = 0.3
 
 
 @dataclass(frozen=True)
@@ -76,7 +80,8 @@ def _barred(
     support: Floats,
 ) -> MapCandidate:
     similarity = repetition(context.summed, hypothesis.frames)
-    division = bars.divide(evidence, similarity, meter.beats if meter else None, hypothesis.ternary)
+    unsure = posterior(context.decoding_curve, hypothesis.frames) < _UNSURE
+    division = bars.divide(evidence, similarity, meter.beats if meter else None, hypothesis.ternary, unsure)
     first = _first_bar(context.summed, hypothesis.frames, division.downbeats)
     meters = meters_of(np.diff(division.downbeats[first:]), meter or _meter_of(division.beats, hypothesis.ternary))
     tempo_map = TempoMap.from_beats(seconds, -int(division.downbeats[first]), meters)

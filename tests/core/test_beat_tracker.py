@@ -3,6 +3,7 @@
 import tempfile
 from dataclasses import replace
 from functools import cache
+from itertools import combinations, pairwise
 from pathlib import Path
 from unittest import TestCase
 
@@ -133,6 +134,39 @@ class Division(TestCase):
         evidence = np.full(sum(lengths), -0.4)
         evidence[starts] = 1.6
         self.assertEqual(bars.divide(evidence, np.zeros(17), 4).downbeats.tolist(), starts.tolist())
+
+    def test_a_bar_may_rather_be_odd_where_a_beat_in_it_is_unsure(self):
+        lengths = [4] * 8 + [3] + [4] * 8
+        starts = np.concatenate([[0], np.cumsum(lengths)])[:-1]
+        evidence = np.full(sum(lengths), -0.5)
+        evidence[starts] = 1.5
+        for unsure, odd in ((None, 0), (33, 1), (20, 0)):
+            flags = np.arange(len(evidence)) == unsure
+            found = bars.divide(evidence, np.zeros(17), 4, unsure=flags).downbeats
+            self.assertEqual(np.count_nonzero(np.diff(found) != 4), odd, f"beat {unsure}")
+
+    def test_bar_lines_are_the_best_of_all(self):
+        rng = np.random.default_rng(5)
+        for main, count in ((3, 11), (4, 12), (2, 10)):
+            evidence, unsure = rng.normal(0, 2, count), rng.random(count) < 0.2
+
+            def worth(lines, main=main, evidence=evidence, unsure=unsure):
+                total = evidence[list(lines)].sum()
+                for a, b in pairwise(lines):
+                    odd = 0 if b - a == main else 2 if b - a == 1 else 1
+                    total -= 1.5 * odd * (0.5 if unsure[a + 1 : b + 1].any() else 1.0)
+                return total
+
+            inside = [
+                lines
+                for many in range(1, count + 1)
+                for lines in combinations(range(count), many)
+                if lines[0] < main
+                and lines[-1] >= count - main
+                and all(max(1, main - 3) <= b - a <= main + 3 for a, b in pairwise(lines))
+            ]
+            found = bars.divisions(evidence, np.zeros(17), [main], unsure=unsure, odd_bar=1.5)[0].downbeats
+            self.assertEqual(tuple(found.tolist()), max(inside, key=worth))
 
 
 class Patterns(TestCase):

@@ -41,12 +41,13 @@ def _scores(
     recent = np.full((m, width.max() + 1), IMPOSSIBLE)
     place, largest = np.zeros(m, dtype=np.int64), np.empty(m)
     for t in range(n):
+        price = prior[min(t, len(prior) - 1)]
         for i in range(m):
             interval = lengths[i]
             if interval > t:
                 continue
             # two beats open a chain: the one an interval ago and this one
-            total = max(opening[t - interval] - ends[i], onward[t - interval, i]) - prior[i]
+            total = max(opening[t - interval] - ends[i], onward[t - interval, i]) - price[i]
             if hold < np.inf and t >= nearest[i]:
                 k, new = place[i], score[t - nearest[i], i]
                 recent[i, k] = new
@@ -117,7 +118,7 @@ def _traced(
             came = score[u, other * count + there] - over[other, manner]
             if other != manner and came > total:
                 backpointer, total = other * count + there, came
-        total -= prior[i]
+        total -= prior[min(t, len(prior) - 1), i]
         # of held beats that are worth the same the shortest
         if hold < np.inf:
             for before in range(t - int(held[0] * interval), max(-1, t - int(held[1] * interval) - 1), -1):
@@ -148,8 +149,9 @@ def best_chain(
         Worth of a beat at each frame.
     shortest : int
         The shortest interval, in frames; ``prior`` has a price for it and each longer one.
-    prior : (intervals,)
-        Price of each interval (:func:`~core.tracking.semi_markov.model.tempo_prior`).
+    prior : (intervals,) or (frames, intervals)
+        Price of each interval (:func:`~core.tracking.semi_markov.model.tempo_prior`), where it depends on that by the
+        frame at which it ends.
     cost : (intervals, intervals)
         Price of going to an interval from another (:func:`~core.tracking.semi_markov.model.transition_costs`).
     ratio : float
@@ -166,11 +168,11 @@ def best_chain(
     -------
     frames of the beats, rising, and their score; no frames where no chain is worth more than none.
     """
-    lengths = shortest + np.arange(len(prior))
+    lengths = shortest + np.arange(prior.shape[-1])
     cost = np.ascontiguousarray(within_ratio(cost, shortest, ratio).T)
     nothing, shift = np.zeros((1, len(lengths))), np.zeros((1, len(lengths)), dtype=np.int64)
     one, over = cost[None], np.zeros((1, 1))
-    return best_manners(gain, lengths, shift, prior[None], nothing, one, over, hold, held, opening, last)[::2]
+    return best_manners(gain, lengths, shift, prior, nothing, one, over, hold, held, opening, last)[::2]
 
 
 def within_ratio(cost: Curve, shortest: int, ratio: float) -> Curve:
@@ -203,7 +205,7 @@ def best_manners(
         Frames of each interval.
     shift, prior, ends : (manners, intervals)
         How many frames before a beat its evidence lies; what the interval costs; and what it costs besides where a
-        chain begins or ends with it.
+        chain begins or ends with it. ``prior`` may be (frames, manners * intervals), too.
     cost : (manners, intervals, intervals)
         Price of going from an interval to another.
     over : (manners, manners)
@@ -214,7 +216,7 @@ def best_manners(
     """
     opening = gain if opening is None else opening
     ends = ends.ravel()
-    states = np.tile(lengths, len(cost)), prior.ravel(), ends
+    states = np.tile(lengths, len(cost)), prior.reshape(-1, ends.size), ends
     score = _scores(gain, opening, states[0], shift.ravel(), *states[1:], cost, over, hold, held)
     best = float((score[last:] - ends).max(initial=IMPOSSIBLE))
     if best <= IMPOSSIBLE / 2:
