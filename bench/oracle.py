@@ -38,6 +38,7 @@ from core.tracking.review import review
 MOST = 21  # commands, then it gives up: more than 20 is too many anyway
 CHEAP = 0.4  # wrong beats that one command less is worth
 WAYS = 3  # ways that are followed side by side
+HELD = 1.5  # times the usual interval that a held beat lasts
 PLACES = 6  # wrong stretches that are looked at before each command
 
 
@@ -110,6 +111,11 @@ def candidates(
         for one, other in ((k, min(k + 1, len(bars) - 1)), (max(0, k - 1), k)):
             if other > one:
                 yield c.AreBars((float(bars[one]), float(bars[other])), other - one)
+    gaps = np.diff(truth.beats)
+    for k in np.flatnonzero(gaps > HELD * np.median(gaps)).tolist():
+        start, end = truth.beats[k : k + 2].tolist()
+        if any(a - 0.1 <= end and start <= b + 0.1 for a, b in places):
+            yield c.HoldBeat((start, end))
     for a, b in places[:PLACES]:
         k, end = int(np.argmin(np.abs(bars - a))), int(np.argmin(np.abs(bars - b)))
         for many in (1, 2, 4, 8, 16):

@@ -117,6 +117,15 @@ class Remove:
     kind: Literal["remove"] = "remove"
 
 
+@dataclass(frozen=True)
+class HoldBeat:
+    """The stretch is one held beat: the beats inside it go, and none is found there later."""
+
+    stretch: Stretch
+    bars: Bars | None = None
+    kind: Literal["hold"] = "hold"
+
+
 # ---- bars
 
 
@@ -344,6 +353,7 @@ Command: TypeAlias = (
     | Approve
     | Insert
     | Remove
+    | HoldBeat
     | Downbeat
     | MakeOne
     | Number
@@ -370,4 +380,4 @@ Command: TypeAlias = (
 )
 
 #: Commands that may change how many beats lie in a bar.
-WithBars = Insert | Remove | Redetect | Ratio | Tap
+WithBars = Insert | Remove | HoldBeat | Redetect | Ratio | Tap

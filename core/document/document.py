@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from core.document.statements import Statement
+from core.document.statements import Hold, Statement
 from core.tempomap import TempoMap
 
 
@@ -15,3 +15,8 @@ class Document:
 
     map: TempoMap | None = None
     statements: tuple[Statement, ...] = ()
+
+    @property
+    def held(self) -> list[tuple[float, float]]:
+        """Stretches (seconds) of which was said that they are one held beat."""
+        return [(s.start, s.end) for s in self.statements if isinstance(s, Hold)]

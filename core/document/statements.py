@@ -10,11 +10,14 @@ from dataclasses import dataclass
 from typing import TypeAlias
 
 import numpy as np
+from numpy.typing import NDArray
 
 from core.tempomap import TempoMap
 
 #: How far the beat that is meant may lie from where it was said to be, in beats.
 _NEAR = 0.4
+#: The share of a hold at either end where its own beat, or the next one, may be moved to.
+_HOLD_ENDS = 0.2
 #: Times that differ by less are the same, in seconds.
 _SAME = 1e-6
 
@@ -49,10 +52,15 @@ class MeterHere:
 
 @dataclass(frozen=True)
 class Hold:
-    """A fermata from ``start`` to ``end`` (seconds): one long beat is right here."""
+    """A fermata from ``start`` to ``end`` (seconds): one held beat, with none inside."""
 
     start: float
     end: float
+
+    def has_inside(self, seconds: NDArray[np.float64]) -> NDArray[np.bool_]:
+        """Which times lie inside, well away from its ends."""
+        beside = _HOLD_ENDS * (self.end - self.start)
+        return (seconds > self.start + beside) & (seconds < self.end - beside)
 
 
 @dataclass(frozen=True)
@@ -140,7 +148,9 @@ def holds(statement: Statement, tempo_map: TempoMap) -> bool:
                 and bool((np.abs(np.subtract(now.seconds, statement.seconds)) < _SAME).all())
                 and (now.bars, now.beats) == (statement.bars, statement.beats)
             )
-        case Hold() | WithoutBeats():
+        case Hold():
+            return not statement.has_inside(tempo_map.beats().seconds).any()
+        case WithoutBeats():
             return True
 
 
@@ -179,7 +189,7 @@ def words(statement: Statement, tempo_map: TempoMap | None = None) -> str:
         case MusicEnds(at):
             return f"The mapped music ends at {place(at)}"
         case Hold(start, end):
-            return f"A hold in {stretch(start, end)}"
+            return f"A held beat in {stretch(start, end)}"
         case WithoutBeats(start, end):
             return f"No beats in {stretch(start, end)}"
         case Right(start, end):

@@ -247,21 +247,23 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
     meter = given or meter
     edited = bars_between(tempo_map, a, b, bars, meter)
     if not preview:
-        edited = counted_beats(recording, edited, a, b)
+        edited = counted_beats(recording, edited, a, b, document.held)
     first, last = (round(float(edited.beat_index_at(t))) for t in (a, b))
     bpm = 60 * (last - first) / (b - a)
     name = f"{bars} bar{'s' * (bars != 1)} at {bpm:.1f} from {words_at(edited, first)}"
     return Outcome(edited, name, (BarsHere(a, b, bars, given.felt if given else None),))
 
 
-def counted_beats(recording: Recording, tempo_map: TempoMap, start: float, end: float) -> TempoMap:
-    """The map with the beats between two of them (seconds) detected, as many as there are. Where none are detected they
-    stay as they are: the engineer's count holds either way."""
+def counted_beats(
+    recording: Recording, tempo_map: TempoMap, start: float, end: float, held: Sequence[tuple[float, float]]
+) -> TempoMap:
+    """The map with the beats between two of them (seconds) detected, as many as there are, none inside the ``held``
+    ones. Where none are detected they stay as they are: the engineer's count holds either way."""
     first, last = (round(float(tempo_map.beat_index_at(t))) for t in (start, end))
     if last <= first or (end - start) / (last - first) >= LONGEST_DETECTED:
         return tempo_map
     with suppress(EditError, NoBeats):
-        return redetect(recording.context(), tempo_map, first, last, last - first)
+        return redetect(recording.context(), tempo_map, first, last, last - first, held)
     return tempo_map
 
 

@@ -7,14 +7,14 @@ from contextlib import suppress
 
 import numpy as np
 
-from core.document import BarLine, BarsHere, Document, MeterHere, MusicEnds, MusicStarts, Right
+from core.document import BarLine, BarsHere, Document, Hold, MeterHere, MusicEnds, MusicStarts, Right
 from core.document.statements import beat_at, holds, line_at, words
 from core.editing.bars import counted_beats, numbered, read_meter
 from core.editing.recording import Recording
 from core.listening.rates import FRAME_RATE
 from core.tempomap import Meter, TempoMap
 from core.tempomap.bar_lines import lines_of, with_lines, with_lines_kept
-from core.tempomap.edits import EditError, move_beat, pins_of, set_meter, with_every_beat
+from core.tempomap.edits import EditError, hold_beat, move_beat, pins_of, set_meter, with_every_beat
 from core.tempomap.splice import bars_between, between, splice
 from core.tracking.bars import divide
 from core.tracking.context import NoBeats
@@ -56,8 +56,11 @@ def _made_to_obey(recording: Recording, document: Document, pins: Sequence[float
         if isinstance(statement, Right) and len(statement.seconds) > 1 and not _has_beats(found, statement):
             found = with_lines_kept(found, splice(found, statement.seconds))
     for statement in statements:
+        if isinstance(statement, Hold) and not holds(statement, found):
+            found = _with_hold(found, statement)
+    for statement in statements:
         if isinstance(statement, BarsHere) and not holds(statement, found):
-            found = _with_bars(recording, found, statement)
+            found = _with_bars(recording, found, statement, document.held)
     found = _ends(found, document)
     if not all(holds(s, found) for s in statements):
         found = _with_said_lines(recording, found, document)
@@ -70,13 +73,13 @@ def _made_to_obey(recording: Recording, document: Document, pins: Sequence[float
 
 
 def fixed_times(document: Document) -> list[float]:
-    """Times (seconds) that have to be beats, pins aside: those of locked stretches, and ends of counted ones."""
+    """Times (seconds) that have to be beats, pins aside: those of locked stretches, ends of counted and held ones."""
     times: list[float] = []
     for statement in document.statements:
         match statement:
             case Right():
                 times += statement.seconds
-            case BarsHere(start, end):
+            case BarsHere(start, end) | Hold(start, end):
                 times += [start, end]
     return times
 
@@ -108,7 +111,15 @@ def _has_beats(tempo_map: TempoMap, lock: Right) -> bool:
     return len(now.seconds) == len(lock.seconds) and bool((np.abs(np.subtract(now.seconds, lock.seconds)) < 1e-6).all())
 
 
-def _with_bars(recording: Recording, tempo_map: TempoMap, statement: BarsHere) -> TempoMap:
+def _with_hold(tempo_map: TempoMap, hold: Hold) -> TempoMap:
+    """The map with one held beat from the beat nearest to its start to the one nearest to its end."""
+    first, last = (round(float(tempo_map.beat_index_at(t))) for t in (hold.start, hold.end))
+    return with_lines_kept(tempo_map, hold_beat(tempo_map, first, last)) if last > first + 1 else tempo_map
+
+
+def _with_bars(
+    recording: Recording, tempo_map: TempoMap, statement: BarsHere, held: Sequence[tuple[float, float]]
+) -> TempoMap:
     made = bars_between(
         tempo_map,
         statement.start,
@@ -116,7 +127,7 @@ def _with_bars(recording: Recording, tempo_map: TempoMap, statement: BarsHere) -
         statement.bars,
         read_meter(statement.meter) if statement.meter else None,
     )
-    return counted_beats(recording, made, statement.start, statement.end)
+    return counted_beats(recording, made, statement.start, statement.end, held)
 
 
 def _ends(tempo_map: TempoMap, document: Document) -> TempoMap:

@@ -6,10 +6,11 @@ from contextlib import suppress
 
 import numpy as np
 
-from core.document import Document, MusicEnds, MusicStarts
+from core.document import Document, Hold, MusicEnds, MusicStarts
 from core.document.commands import (
     Bars,
     Ends,
+    HoldBeat,
     PointsEvery,
     Ratio,
     Redetect,
@@ -33,7 +34,7 @@ from core.editing.outcome import Outcome
 from core.editing.recording import Recording, snap_to_attack
 from core.tempomap import Meters, TempoMap, grain, reach
 from core.tempomap.counting import rescale
-from core.tempomap.edits import EditError, pins_of, with_every_beat
+from core.tempomap.edits import EditError, hold_beat, pins_of, with_every_beat
 from core.tempomap.limits import checked_tempo
 from core.tempomap.position import words_at
 from core.tempomap.splice import between
@@ -83,7 +84,7 @@ def _(command: Redetect, document: Document, recording: Recording, preview: bool
             raise EditError("Choose a stretch first: drag along the time above the bars.")
         chosen = command.first, command.last
     try:
-        found = redetect(recording.context(), tempo_map, *chosen, command.beats)
+        found = redetect(recording.context(), tempo_map, *chosen, command.beats, document.held)
     except NoBeats as e:
         raise EditError(str(e)) from None
     name = f"Detected again{where(tempo_map, chosen)}"
@@ -103,6 +104,17 @@ def _bars_after(
         return counted, None
     anew = (a, b) if not 1 / _ANOTHER_LEVEL < now / had < _ANOTHER_LEVEL else None
     return choose_bars(document, recording, counted, a, wanted, anew)
+
+
+@run.register
+def _(command: HoldBeat, document: Document, recording: Recording, preview: bool) -> Outcome:
+    tempo_map = map_of(document)
+    chosen = beats_in(tempo_map, command.stretch)
+    assert chosen is not None  # a stretch was given
+    start, end = tempo_map.seconds_of_beat(np.array(chosen)).tolist()
+    counted = hold_beat(tempo_map, *chosen)
+    edited, other = choose_bars(document, recording, counted, start, command.bars)
+    return Outcome(edited, f"One held beat{where(tempo_map, chosen)}", (Hold(start, end),), flipped=other)
 
 
 @run.register

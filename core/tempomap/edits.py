@@ -95,6 +95,18 @@ def remove_beat(tempo_map: TempoMap, beat: int) -> TempoMap:
     return _relaid(full, full.seconds[keep], index, pins_of(full)[keep])
 
 
+def hold_beat(tempo_map: TempoMap, first: int, last: int) -> TempoMap:
+    """Take out the felt beats between ``first`` and ``last``, so that ``first`` is held until ``last``; the beats after
+    it are counted lower, none moves in time."""
+    full = with_every_beat(tempo_map)
+    index = full.meters.beat_of_quarters(full.quarters)
+    keep = (index <= first + EPSILON) | (index >= last - EPSILON)
+    if np.count_nonzero(keep) < _FEWEST_BEATS:
+        raise EditError("A map needs at least three beats outside the held one.")
+    index = np.where(index >= last - EPSILON, index - (last - first - 1), index)[keep]
+    return _relaid(full, full.seconds[keep], index, pins_of(full)[keep])
+
+
 def shift_downbeat(tempo_map: TempoMap, beats: int) -> TempoMap:
     """Move "one" by whole felt beats: with 1 the old beat 2 of bar 1 opens bar 1. No beat moves in time."""
     full = with_every_beat(tempo_map)

@@ -20,7 +20,7 @@ from core.tracking.alternatives import alternatives
 from core.tracking.candidate import assemble
 from core.tracking.confidence import certain_range, confidence_features, confidence_of
 from core.tracking.context import AnalysisContext, NoBeats, build_context
-from core.tracking.decoder import posterior
+from core.tracking.decoder import NEVER, posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
@@ -39,8 +39,6 @@ Floats = NDArray[np.float64]
 _RIVALS = 3
 #: Pulses of an uneven meter may lie this far from the tempo that was found for them, as a factor either way.
 _PULSE_RANGE = 1.25
-#: What a frame is worth that cannot be a beat, in units of a full attack.
-_NEVER = -10.0
 #: Chains whose tempos differ by less (natural logarithm) are the same exact tempo.
 _SAME_TEMPO = 0.03
 
@@ -208,7 +206,7 @@ def _curve(context: AnalysisContext, options: TrackingOptions) -> Floats:
     for beats in options.known:
         frames = np.round(np.asarray(beats) * FRAME_RATE).astype(np.int64)
         for before, after in pairwise(frames.tolist()):
-            out[before + 1 : after] = _NEVER
+            out[before + 1 : after] = NEVER
     return out
 
 

@@ -30,8 +30,8 @@ _CONTRAST, _OF_USUAL = 2.6, 1 / 3
 _PLAYING = 0.45
 #: How far from a pin a decoded beat may lie to be that pin, in frames.
 _AT_PIN = 1.5
-#: Chosen on the fitting set (docs/measured.md): the posterior under which a beat may be one too many, or follow one that
-#: is missing.
+#: Chosen on the fitting set (docs/measured.md): the posterior under which a beat may be one too many, or follow one
+#: that is missing.
 _UNSURE = 0.3
 
 

@@ -21,6 +21,8 @@ from core.tracking.semi_markov import (
 
 #: What a beat has to gain that cannot be left out.
 _FIXED = 1e6
+#: What a frame is worth that cannot be a beat, in units of a full attack.
+NEVER = -10.0
 #: How many times its neighbours a held beat may last.
 HELD = (1.6, 4.0)
 #: Intervals side by side differ by no more than this factor.

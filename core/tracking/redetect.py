@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -14,7 +15,7 @@ from core.tempomap.edits import EditError, move_beat, pins_of, with_every_beat
 from core.tempomap.pulses import has_pulses, pulsed, same_place
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext, decoding_curve
-from core.tracking.decoder import decode_counted
+from core.tracking.decoder import NEVER, decode_counted
 from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, COUNTED, COUNTED_AMONG, STRICT
 from core.tracking.placement import place_on_attacks
 from core.tracking.semi_markov import Curve, Ints
@@ -45,20 +46,25 @@ _LEAST_SUPPORT, _CLOSEST = 0.2, 0.02
 
 
 def redetect(
-    context: AnalysisContext, tempo_map: TempoMap, first: int, last: int, beats: int | None = None
+    context: AnalysisContext,
+    tempo_map: TempoMap,
+    first: int,
+    last: int,
+    beats: int | None = None,
+    held: Sequence[tuple[float, float]] = (),
 ) -> TempoMap:
     """Detect the beats between felt beats ``first`` and ``last`` again; both stay where they are, and so does every
     beat outside, to the bit. Pins inside are kept.
 
     ``beats``: exactly that many from ``first`` to ``last``; otherwise the number may change, and the beats and meters
-    after the stretch are renumbered. Uneven meters are detected on their pulse. Raises
-    :class:`core.tempomap.edits.EditError`.
+    after the stretch are renumbered. ``held``: stretches (seconds) with no beat inside. Uneven meters are detected on
+    their pulse. Raises :class:`core.tempomap.edits.EditError`.
     """
     if has_pulses(tempo_map):
         even = pulsed(tempo_map)
         begin, end = (round(same_place(x, tempo_map, even)) for x in (first, last))
         found = redetect(
-            context.by_attacks(), with_every_beat(even), begin, end, None if beats is None else end - begin
+            context.by_attacks(), with_every_beat(even), begin, end, None if beats is None else end - begin, held
         )
         return replace(found, meters=tempo_map.meters)
     index = np.round(tempo_map.meters.beat_of_quarters(tempo_map.quarters)).astype(int)
@@ -74,6 +80,9 @@ def redetect(
     frames_fixed = np.round(fixed * FRAME_RATE).astype(np.int64) - lo
     share = ACTIVATION_SHARE if beats is None else ACTIVATION_SHARE_COUNTED
     curve = decoding_curve(context.onset_envelope[lo : hi + 1], context.beat_activation[lo : hi + 1], share)
+    for pause in held:
+        opens, closes = (max(0, round(t * FRAME_RATE) - lo) for t in pause)
+        curve[opens + 1 : closes] = NEVER
     frames_fixed = frames_fixed[frames_fixed < len(curve)]
     local, around = _local_bpm(tempo_map, first, last), _frames(tempo_map) - lo
     if beats is None:

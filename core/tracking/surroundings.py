@@ -6,13 +6,12 @@ from collections.abc import Callable
 
 import numpy as np
 
+from core.tracking.decoder import NEVER
 from core.tracking.semi_markov import Curve, Ints
 
 #: They count at the stretch's own level while each interval lies within this factor of the expected one: neither half,
 #: double, 3:2 nor 2:3 of it.
 _ANOTHER_LEVEL = 1.4
-#: What a frame is worth that cannot be a beat, in units of a full attack.
-_NEVER = -10.0
 
 #: Finds a chain (frames) through a curve, with frames that have to be beats.
 Search = Callable[[Curve, Ints], Ints]
@@ -53,7 +52,7 @@ def search_between(search: Search, curve: Curve, pins: Ints, before: Ints, after
     begin = int(before[0]) if len(before) else 0
     end = int(after[-1]) + 1 if len(after) else len(curve)
     known = np.concatenate([before, pins, after]) - begin
-    wide = np.full(end - begin, _NEVER)
+    wide = np.full(end - begin, NEVER)
     wide[-begin : len(curve) - begin] = curve
     wide[np.concatenate([before, after]) - begin] = 0.0
     chain = search(wide, known)

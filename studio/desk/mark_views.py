@@ -29,7 +29,7 @@ COLOURS = 5
 class MarkChange(Body):
     """A mark that is set (``kind``, ``stretch``), or by its key taken back, renamed or recoloured."""
 
-    kind: Literal["section", "lock", "hold", "free", "fine"] | None = None
+    kind: Literal["section", "lock", "free", "fine"] | None = None
     stretch: tuple[Seconds, Seconds] = (0.0, 0.0)
     name: str = ""
     remove: Key | None = None

@@ -150,7 +150,12 @@ export const GROUPS = {
     "one-earlier": edits(["("], "Every downbeat one beat earlier", () => ({ kind: "downbeat", by: -1 })),
     "one-later": edits([")"], "Every downbeat one beat later", () => ({ kind: "downbeat", by: 1 })),
     lock: [["Shift+P"], "Lock the stretch", (d) => d.marks.set("lock")],
-    hold: [["Shift+F"], "Mark a hold (fermata)", (d) => d.marks.set("hold")],
+    hold: edits(
+      ["Shift+F"],
+      "One held beat (fermata)",
+      (d) => (d.loop ? d.stretches.of({ kind: "hold" }) : null),
+      CHOOSE_STRETCH,
+    ),
     free: [["Shift+X"], "Mark music without beats", (d) => d.marks.set("free")],
     section: [["Shift+A"], "Name it as a section", (d) => d.panels.reach("marks", "#section-name")],
     rough: [["/"], "Rough start by hand", (d) => d.panels.reach("stretch", ".rough [name=bpm]")],
