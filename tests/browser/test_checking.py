@@ -129,6 +129,24 @@ class Checking(SharedDemoCase):
         self.page.wait_for_function("desk.marks.list.length === 0")
         self.edited(lambda: self.page.keyboard.press("d"))
 
+    def test_a_stretch_becomes_one_held_beat(self):
+        page, before = self.page, self.times
+        page.evaluate("desk.setLoop([desk.grid.time[40], desk.grid.time[43]])")
+        page.locator("[data-pane=marks]").click()
+        hold = page.get_by_role("button", name="Hold", exact=True)
+        hold.hover()  # the map as it would be is shown, and nothing has happened yet
+        page.wait_for_function("desk.grid.length < %d" % len(before))
+        page.locator("#lanes").hover()
+        page.wait_for_function("desk.grid.length === %d" % len(before))
+        after = self.edited(hold.click)
+        np.testing.assert_array_equal(after, np.delete(before, [41, 42]))
+        page.wait_for_selector("#marks >> text=A held beat in bar")
+        page.evaluate("desk.setLoop(null)")
+        page.evaluate("(t) => desk.go(t)", float(before[41:43].mean()))
+        page.keyboard.press("i")
+        page.wait_for_selector("#notes >> text=A held beat in bar")
+        np.testing.assert_array_equal(self.times, after)
+
     def test_a_version_is_kept_compared_and_gone_back_to(self):
         before = self.times
         self.page.locator("[data-pane=steps]").click()

@@ -51,6 +51,13 @@ class HeldBeats(TestCase):
         np.testing.assert_array_equal(document.map.beats().seconds, beats)
         self.assertEqual(document.statements, (Hold(beats[9], beats[10]),))
 
+    def test_a_longer_hold_takes_the_place_of_a_shorter_one(self):
+        beats = self.map.beats().seconds
+        document = do(on(self.map), self.command)
+        longer = (float(beats[beats < self.hold[0] - 0.1][-1]), self.hold[1])
+        document = do(document, c.HoldBeat((beats[50], beats[52])), c.HoldBeat(longer))
+        self.assertEqual(document.statements, (Hold(beats[50], beats[52]), Hold(*longer)))
+
     def test_a_beat_put_inside_contradicts_it_and_takes_it_back_when_meant(self):
         document = do(on(self.map), self.command)
         insert = c.Insert(sum(self.hold) / 2, free=True)
