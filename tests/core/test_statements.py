@@ -98,7 +98,7 @@ def statements(tempo_map, draw):
                 Right.of(tempo_map, a, b),
                 MusicStarts(float(beats.seconds[0])),
                 MusicEnds(float(beats.seconds[-1])),
-                Hold(a, b),
+                Hold(a, float(beats.seconds[np.searchsorted(beats.seconds, a + 1e-6)])),
                 WithoutBeats(a, b),
             ]
         )
@@ -121,6 +121,7 @@ def command(tempo_map, draw):
                 c.SetTempo(beat, draw(st.sampled_from([90.0, 118.0, 140.0])), reach),
                 c.Insert(at + 0.2, free=True, bars=draw(st.sampled_from([None, "stay", "count on"]))),
                 c.Remove(beat, bars=draw(st.sampled_from([None, "stay", "count on"]))),
+                c.HoldBeat(stretch, bars=draw(st.sampled_from([None, "stay", "count on"]))),
                 c.Pin(beat),
                 c.Approve(stretch),
                 c.Downbeat(draw(st.sampled_from([-1, 1, 2]))),
