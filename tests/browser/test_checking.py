@@ -135,9 +135,9 @@ class Checking(SharedDemoCase):
         page.locator("[data-pane=marks]").click()
         hold = page.get_by_role("button", name="Hold", exact=True)
         hold.hover()  # the map as it would be is shown, and nothing has happened yet
-        page.wait_for_function("desk.grid.length < %d" % len(before))
+        page.wait_for_function("(had) => desk.grid.length < had", arg=len(before))
         page.locator("#lanes").hover()
-        page.wait_for_function("desk.grid.length === %d" % len(before))
+        page.wait_for_function("(had) => desk.grid.length === had", arg=len(before))
         after = self.edited(hold.click)
         np.testing.assert_array_equal(after, np.delete(before, [41, 42]))
         page.wait_for_selector("#marks >> text=A held beat in bar")
