@@ -208,7 +208,7 @@ def until(page, expression):
 def quiet(page):
     """Wait until everything asked for has come and is drawn."""
     page.wait_for_timeout(120)  # longer than anything on the page gathers events before it asks
-    until(page, IS_QUIET)
+    page.wait_for_function(IS_QUIET)
 
 
 def settled(page):
