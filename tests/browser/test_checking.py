@@ -269,6 +269,12 @@ class Checking(SharedDemoCase):
         page.wait_for_function("desk.marks.sections.length === 1")
         name = page.locator("#marks input")
         name.fill("Flood")
+        # list and panel come anew while the name is written
+        with page.expect_response("**/marks"), page.expect_response("**/panel/**"):
+            page.evaluate("desk.marks.ask(); desk.panels.refresh(0)")
+        quiet(page)
+        self.assertEqual(name.input_value(), "Flood")
+        self.assertTrue(page.evaluate("document.activeElement.matches('#marks input')"))
         name.press("Tab")
         page.wait_for_function("desk.marks.sections[0].name === 'Flood'")
         page.evaluate("document.activeElement.blur(); desk.player.seek(0)")

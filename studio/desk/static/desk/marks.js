@@ -92,6 +92,12 @@ export class Marks {
   show() {
     const box = document.getElementById("marks");
     if (!box) return;
+    // a name that is being written is not taken away: the list is drawn once it is left
+    const written = /** @type {HTMLInputElement | null} */ (box.querySelector("input:focus"));
+    if (written && written.value !== written.defaultValue) {
+      written.addEventListener("blur", () => this.show(), { once: true });
+      return;
+    }
     box.replaceChildren(
       ...this.list.map((m) => {
         const li = document.createElement("li");
@@ -112,7 +118,7 @@ export class Marks {
         else {
           const name = Object.assign(document.createElement("input"), {
             className: "field",
-            value: m.name,
+            defaultValue: m.name,
             maxLength: 100,
           });
           name.setAttribute("aria-label", `Name of the section, ${m.words}`);
