@@ -119,7 +119,7 @@ class Remove:
 
 @dataclass(frozen=True)
 class HoldBeat:
-    """The stretch is one held beat: the beats inside it go, and none is found there later."""
+    """Make a stretch one held beat: the beats inside it are removed, and no later search puts any there."""
 
     stretch: Stretch
     bars: Bars | None = None

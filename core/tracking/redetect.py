@@ -143,7 +143,7 @@ def _counted(curve: Curve, beats: int, fixed: Ints, local: float, around: Ints) 
         chain = search_between(search, curve, fixed, *neighbouring_beats(around, last, local, _BESIDE_COUNTED))
         if len(chain):
             return chain
-    # the beats around are at another level than this count, or one is held and the others are as those around
+    # either the map around counts at another level, or one beat is held and the others keep the tempo around
     steady = decode_counted(curve, beats, mean, STRICT, fixed)
     as_around = decode_counted(curve, beats, local, COUNTED, fixed)
     return max(steady, as_around, key=lambda found: found[1])[0]
