@@ -18,5 +18,5 @@ class Document:
 
     @property
     def held(self) -> list[tuple[float, float]]:
-        """Stretches (seconds) of which was said that they are one held beat."""
+        """Stretches (seconds) that the engineer said are one held beat each."""
         return [(s.start, s.end) for s in self.statements if isinstance(s, Hold)]

@@ -207,6 +207,6 @@ def replaces(new: Statement, old: Statement, tempo_map: TempoMap) -> bool:
         if isinstance(new, BarLine) and isinstance(old, BarLine) and new.number is not None:
             return abs(at - before) <= _NEAR or new.number == old.number  # no bar starts at two places
         return abs(at - before) <= _NEAR
-    if (isinstance(new, BarsHere) and isinstance(old, BarsHere)) or (isinstance(new, Hold) and isinstance(old, Hold)):
+    if isinstance(new, BarsHere | Hold) and isinstance(old, BarsHere | Hold):
         return new.start < old.end - _SAME and old.start < new.end - _SAME
     return new == old

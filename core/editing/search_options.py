@@ -18,7 +18,7 @@ from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of, shift_downbeat
 from core.tempomap.pulses import has_pulses
 from core.tracking.doubts.map_view import runs
-from core.tracking.parameters import USUAL_RANGE
+from core.tracking.parameters import ANOTHER_LEVEL, USUAL_RANGE
 from core.tracking.results import TrackingOptions
 
 Floats = NDArray[np.float64]
@@ -27,8 +27,6 @@ Floats = NDArray[np.float64]
 _DOTTED = 1.5
 #: Fewest beats in a row that say what a beat is, and fewest in all from which the tempo follows.
 _FEWEST, _FEWEST_IN_ALL = 3, 5
-#: Elsewhere the tempo lies within this factor of what was said: neither half, double, 3:2 nor 2:3 of it.
-_ANOTHER_LEVEL = 1.4
 #: Maps whose usual intervals differ by more than this factor are counted at different levels.
 _ANOTHER_COUNT = 1.25
 #: What lies farther than this share of a beat from all beats is none; so far around it nothing is a beat either.
@@ -175,7 +173,7 @@ def _tempo(named: tuple[float, float], intervals: Floats, is_dotted: bool) -> tu
     if not len(intervals) or not _holds(named, intervals, is_dotted):
         return named
     slowest, fastest = 60 / np.quantile(intervals, [1 - _STRAYS, _STRAYS])
-    low, high = float(slowest / _ANOTHER_LEVEL), float(fastest * _ANOTHER_LEVEL) * (_DOTTED if is_dotted else 1.0)
+    low, high = float(slowest / ANOTHER_LEVEL), float(fastest * ANOTHER_LEVEL) * (_DOTTED if is_dotted else 1.0)
     return (low, high) if named == USUAL_RANGE else (max(low, named[0]), min(high, named[1]))
 
 

@@ -39,14 +39,13 @@ from core.tempomap.limits import checked_tempo
 from core.tempomap.position import words_at
 from core.tempomap.splice import between
 from core.tracking.context import NoBeats
+from core.tracking.parameters import ANOTHER_LEVEL
 from core.tracking.redetect import redetect, snap_new_beats
 from core.tracking.settling import settle
 from core.tracking.tapping import map_from_tapped_bars, map_from_taps
 
 #: Seconds by which beats settle, or points may be missed, at most; seconds under which a beat did not move.
 _SETTLED_WITHIN, _THINNED_WITHIN, _UNMOVED = 0.2, 0.5, 1e-7
-#: Where so many times more or fewer beats are found in a stretch, its bars are counted anew.
-_ANOTHER_LEVEL = 1.4
 #: The first downbeat of a rough start goes to an attack within so many seconds.
 _ROUGH_SNAP = 0.02
 
@@ -102,7 +101,8 @@ def _bars_after(
     now = round(float(counted.beat_index_at(b)) - float(counted.beat_index_at(a)))
     if now == had:
         return counted, None
-    anew = (a, b) if not 1 / _ANOTHER_LEVEL < now / had < _ANOTHER_LEVEL else None
+    # at another level the bars of the stretch are counted anew
+    anew = (a, b) if not 1 / ANOTHER_LEVEL < now / had < ANOTHER_LEVEL else None
     return choose_bars(document, recording, counted, a, wanted, anew)
 
 

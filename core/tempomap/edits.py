@@ -90,20 +90,24 @@ def remove_beat(tempo_map: TempoMap, beat: int) -> TempoMap:
         raise EditError("That beat lies outside the mapped music.")
     if len(index) <= _FEWEST_BEATS:
         raise EditError("A map needs at least three beats before one can go.")
-    keep = (index <= beat - 1 + EPSILON) | (index >= beat + 1 - EPSILON)
-    index = np.where(index > beat, index - 1, index)[keep]
-    return _relaid(full, full.seconds[keep], index, pins_of(full)[keep])
+    return _without_between(full, beat - 1, beat + 1)
 
 
 def hold_beat(tempo_map: TempoMap, first: int, last: int) -> TempoMap:
     """Take out the felt beats between ``first`` and ``last``, so that ``first`` is held until ``last``; the beats after
     it are counted lower, none moves in time."""
-    full = with_every_beat(tempo_map)
-    index = full.meters.beat_of_quarters(full.quarters)
-    keep = (index <= first + EPSILON) | (index >= last - EPSILON)
-    if np.count_nonzero(keep) < _FEWEST_BEATS:
+    held = _without_between(with_every_beat(tempo_map), first, last)
+    if len(held.seconds) < _FEWEST_BEATS:
         raise EditError("A map needs at least three beats outside the held one.")
-    index = np.where(index >= last - EPSILON, index - (last - first - 1), index)[keep]
+    return held
+
+
+def _without_between(full: TempoMap, first: int, last: int) -> TempoMap:
+    """A map with a point at every beat, without those between two felt beats; the later ones are counted lower."""
+    index = full.meters.beat_of_quarters(full.quarters)
+    later = index >= last - EPSILON
+    keep = (index <= first + EPSILON) | later
+    index = np.where(later, index - (last - first - 1), index)[keep]
     return _relaid(full, full.seconds[keep], index, pins_of(full)[keep])
 
 

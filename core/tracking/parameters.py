@@ -48,13 +48,18 @@ RANGE_IS_MEANT = 20.0
 TEMPO_DRIFT = 1.45
 
 
+#: Chosen: tempos within this factor of each other are at the same level: neither is half, double, 3:2 or 2:3 of the
+#: other.
+ANOTHER_LEVEL = 1.4
+
+
 @dataclass(frozen=True)
 class TransitionCosts:
     """How freely the tempo may move, in units of a full attack.
 
     ``change``: price of a 10 % change from one beat to the next; ``beat``: what each beat costs, so that a chain does
     not run through silence; ``hold``: price of one long beat after which the tempo is what it was before; ``stray``:
-    the share of what an interval costs that is not the usual one.
+    how much of the price of an unusual interval (the tempo prior) is paid by beats that are counted.
     """
 
     change: float = 1.5

@@ -16,7 +16,14 @@ from core.tempomap.pulses import has_pulses, pulsed, same_place
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext, decoding_curve
 from core.tracking.decoder import NEVER, decode_counted
-from core.tracking.parameters import ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED, COUNTED, COUNTED_AMONG, STRICT
+from core.tracking.parameters import (
+    ACTIVATION_SHARE,
+    ACTIVATION_SHARE_COUNTED,
+    ANOTHER_LEVEL,
+    COUNTED,
+    COUNTED_AMONG,
+    STRICT,
+)
 from core.tracking.placement import place_on_attacks
 from core.tracking.semi_markov import Curve, Ints
 from core.tracking.surroundings import neighbouring_beats, search_between
@@ -34,9 +41,8 @@ _RANGE = 1.6
 _SOON, _HALF_WITHIN = 4, 0.2
 #: Chosen on the fitting set (docs/measured.md): beats on either side that are heard along.
 _BESIDE = 8
-#: Where the engineer has counted, two tell as much as eight. While the mean interval lies within this factor of those
-#: around, it is played at their level; both chosen on the fitting set.
-_BESIDE_COUNTED, _SAME_LEVEL = 2, 1.4
+#: Where the engineer has counted, two tell as much as eight (fitting set).
+_BESIDE_COUNTED = 2
 #: How far from even beats a beat may then lie, in beats.
 _NEAR_EVEN = 0.3
 #: How far the ends of a found chain may lie from the fixed beats, in seconds.
@@ -139,7 +145,7 @@ def _counted(curve: Curve, beats: int, fixed: Ints, local: float, around: Ints) 
     def search(heard: Curve, known: Ints) -> Ints:
         return decode_counted(heard, beats + len(known) - len(fixed), local, COUNTED_AMONG, known)[0]
 
-    if 1 / _SAME_LEVEL < mean / local < _SAME_LEVEL:
+    if 1 / ANOTHER_LEVEL < mean / local < ANOTHER_LEVEL:
         chain = search_between(search, curve, fixed, *neighbouring_beats(around, last, local, _BESIDE_COUNTED))
         if len(chain):
             return chain

@@ -7,11 +7,8 @@ from collections.abc import Callable
 import numpy as np
 
 from core.tracking.decoder import NEVER
+from core.tracking.parameters import ANOTHER_LEVEL
 from core.tracking.semi_markov import Curve, Ints
-
-#: They count at the stretch's own level while each interval lies within this factor of the expected one: neither half,
-#: double, 3:2 nor 2:3 of it.
-_ANOTHER_LEVEL = 1.4
 
 #: Finds a chain (frames) through a curve, with frames that have to be beats.
 Search = Callable[[Curve, Ints], Ints]
@@ -27,7 +24,7 @@ def neighbouring_beats(beats: Ints, last: int, interval: float, most: int) -> tu
 
     def going_on(steps: Ints) -> int:
         """How many steps away from the stretch are at its level."""
-        others = np.abs(np.log(steps / interval)) > np.log(_ANOTHER_LEVEL)
+        others = np.abs(np.log(steps / interval)) > np.log(ANOTHER_LEVEL)
         return int(others.argmax()) if others.any() else len(steps)
 
     leading = going_on(np.diff([*before, 0])[::-1])

@@ -1,13 +1,13 @@
 """A known number of beats between two ends: against every chain there is, and on slow-downs and holds."""
 
 import warnings
-from itertools import combinations
+from itertools import combinations, product
 from unittest import TestCase
 
 import numpy as np
 
 from core.tracking.decoder import COUNTED_HELD, COUNTED_RANGE, decode_counted
-from core.tracking.parameters import COUNTED
+from core.tracking.parameters import COUNTED, COUNTED_AMONG
 from core.tracking.semi_markov import transition_costs
 
 
@@ -16,14 +16,14 @@ def evenly(curve, beats):
     return (len(curve) - 1) / beats
 
 
-def best_of_all(curve, beats, usual):
+def best_of_all(curve, beats, usual, costs):
     """Every chain tried by the definition: tempo changes at a price, or a hold after which any tempo may come."""
     last = len(curve) - 1
     shortest, longest = int(usual / COUNTED_RANGE), int(usual * COUNTED_RANGE) + 1
-    cost = transition_costs(shortest, longest - shortest + 1, COUNTED.change)
+    cost = transition_costs(shortest, longest - shortest + 1, costs.change)
 
     def prior(i):
-        return 0.15 * (np.log(i / usual) / np.log(1.25)) ** 2
+        return costs.stray * 0.15 * (np.log(i / usual) / np.log(1.25)) ** 2
 
     def worth(chain):
         """The best way to explain each gap: as a tempo, or as a hold followed by the tempo that serves best."""
@@ -38,7 +38,7 @@ def best_of_all(curve, beats, usual):
                     new[gap] = max(new.get(gap, -np.inf), total - step - prior(gap))
                 if tempo is not None and int(COUNTED_HELD[0] * usual) <= gap <= int(COUNTED_HELD[1] * usual):
                     for after in range(shortest, longest + 1):
-                        new[after] = max(new.get(after, -np.inf), total - COUNTED.hold - prior(after))
+                        new[after] = max(new.get(after, -np.inf), total - costs.hold - prior(after))
             states = new
         return gain + max(states.values(), default=-np.inf)
 
@@ -49,11 +49,12 @@ def best_of_all(curve, beats, usual):
 class Counted(TestCase):
     def test_equals_every_chain_tried(self):
         rng = np.random.default_rng(7)
-        for beats, frames, faster in ((3, 25, 1), (4, 25, 1), (5, 22, 1), (4, 25, 1.5), (5, 24, 1.3)):
+        cases = ((3, 25, 1), (4, 25, 1), (5, 22, 1), (4, 25, 1.5), (5, 24, 1.3))
+        for (beats, frames, faster), costs in product(cases, (COUNTED, COUNTED_AMONG)):
             curve = rng.uniform(0, 3, frames)
             usual = evenly(curve, beats) / faster
-            score, chain = best_of_all(curve, beats, usual)
-            found, worth = decode_counted(curve, beats, usual)
+            score, chain = best_of_all(curve, beats, usual, costs)
+            found, worth = decode_counted(curve, beats, usual, costs)
             self.assertEqual(tuple(found.tolist()), chain, f"{beats} beats, {score:.3f}")
             self.assertAlmostEqual(worth, score, places=9)
 
