@@ -182,13 +182,20 @@ COUNT_REQUESTS = """(() => {
   const { send } = XMLHttpRequest.prototype;
   XMLHttpRequest.prototype.send = function (...all) { begin(); this.addEventListener("loadend", end); return send.apply(this, all); };
 })()"""
-#: No request is under way, none ended a moment ago, and the desk has not drawn for a moment.
-IS_QUIET = """() => new Promise((done) => requestAnimationFrame(() => requestAnimationFrame(() => {
-  const now = performance.now(), drawn = globalThis.desk?.drawn;
-  if (drawn !== requests.drawn) Object.assign(requests, { drawn, drawnSince: now });
-  const drawing = globalThis.desk?.asked || globalThis.desk?.unfinished;
-  done(!drawing && requests.open === 0 && now - requests.since > 100 && now - (requests.drawnSince ?? 0) > 100);
-})))"""
+#: Resolves once no request is under way, none ended a moment ago, and the desk has not drawn for a moment: at once would
+#: be too soon, as pages gather events for up to 100 ms before they ask.
+QUIET = """async (patience) => {
+  const begun = performance.now();
+  let since = begun, drawn;
+  for (;;) {
+    await new Promise((next) => requestAnimationFrame(next));
+    const now = performance.now(), { desk } = globalThis;
+    if (now - begun > 1000 * patience) throw new Error("the page does not come to rest");
+    if (requests.open || desk?.asked || desk?.unfinished || desk?.drawn !== drawn) since = now;
+    drawn = desk?.drawn;
+    if (now - Math.max(since, requests.since) > 120) return;
+  }
+}"""
 
 
 #: To open an input may load the page again, at the input's rate: for a moment there is no desk.
@@ -207,8 +214,7 @@ def until(page, expression):
 
 def quiet(page):
     """Wait until everything asked for has come and is drawn."""
-    page.wait_for_timeout(120)  # longer than anything on the page gathers events before it asks
-    page.wait_for_function(IS_QUIET)
+    page.evaluate(QUIET, PATIENCE)
 
 
 def settled(page):

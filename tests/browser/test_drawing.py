@@ -2,7 +2,7 @@
 
 import json
 
-from tests.browser.studio import SharedDemoCase, quiet, settled
+from tests.browser.studio import SharedDemoCase, quiet
 
 #: How many pixels of a canvas differ from its paper, in a band of it (CSS pixels).
 INKED = """([id, left, right]) => { const c = document.getElementById(id);
@@ -68,7 +68,8 @@ class Drawing(SharedDemoCase):
         held = True
         page.route("**/peaks/**", lambda route: late.append(route) if held else route.continue_())
         page.goto(f"{self.studio.url}/sessions/3/desk")
-        settled(page)
+        page.wait_for_selector("body[data-ready=yes]")  # it comes to rest with its waveforms only
+        page.wait_for_function("desk.drawn > 0")
         self.assertFalse(page.evaluate("!!desk.overview.shows"))
         blank = page.evaluate(INKED, ["overview", 0, 800])
         held = False
