@@ -48,7 +48,7 @@ class Hands:
         self.page.evaluate(
             "([a, b]) => desk.view.set(a, ((b - a) * desk.facts.rate) / desk.view.width)", [max(0, start), end]
         )
-        self.page.wait_for_timeout(150)
+        self.page.wait_for_function("!desk.asked")  # it is drawn there
 
     def _at(self, seconds, y=28):
         box = self.page.locator("#ruler").bounding_box()
@@ -167,9 +167,9 @@ def run(page) -> list[tuple[str, int, tuple[float, ...], tuple[float, ...]]]:
             "() => (desk.setLoop(null), desk.select(null), desk.panels.turn('doubts'), desk.doubts.open = -1)"
         )
         spoiled = grid_of(page)
-        hands = Hands(page)
+        hands, step = Hands(page), page.evaluate("desk.step")
         case.repair(hands)
-        page.wait_for_timeout(250)
+        page.wait_for_function("(step) => desk.step !== step", arg=step)
         out.append((case.name, hands.actions, marks(spoiled), marks(grid_of(page))))
     page.evaluate("(step) => desk.editing.goTo(step)", origin)
     return out
