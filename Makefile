@@ -8,9 +8,9 @@ BIN := .venv/bin
 PARALLEL ?= 3
 # Servers, workers and batches are processes of their own: none of them should have to compile our modules again.
 unexport PYTHONDONTWRITEBYTECODE
-# Those that record in real time come after them, alone: where three browsers share a slow machine, sound is lost.
+# Those that record in real time come after them, two at a time: where three browsers share a slow machine, sound is lost.
 RUN_TESTS := .venv/bin/python manage.py test --exclude-tag real_time --parallel $(PARALLEL)
-RUN_REAL_TIME := .venv/bin/python manage.py test --tag real_time tests.browser
+RUN_REAL_TIME := .venv/bin/python manage.py test --tag real_time --parallel 2 tests.browser
 
 .PHONY: look-ready setup setup-tests demo test warm-up test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
 
