@@ -159,6 +159,7 @@ SIGNS = {
     "agreement": 1,
     "log_odds": 1,
     "pattern": 1,
+    "behind": -1,
 }
 PACE = -0.5 / np.log2(10**0.2) ** 2
 

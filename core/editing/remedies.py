@@ -20,7 +20,7 @@ from core.tempomap import TempoMap
 from core.tempomap.edits import EditError
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.doubts.doubt import Doubt
-from core.tracking.fit import Known, fit, struck_fit, take_fit
+from core.tracking.fit import Known, fit, struck_fit, take_gain
 from core.tracking.review import review
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
@@ -49,11 +49,6 @@ def trusted(
     if has_pulses(before):
         context = context.by_attacks()
     known: Known = {}
-    fits: dict[bool, float] = {}
-
-    def fits_by(tempo_map: TempoMap, about_level: bool) -> float:
-        even = _even(tempo_map)
-        return take_fit(context, even) if about_level else fit(context, even, known)
 
     def changed(command: Command) -> TempoMap | None:
         """The map after a remedy; None where it cannot be had or changes nothing."""
@@ -64,12 +59,14 @@ def trusted(
         return after if after != before else None
 
     def is_trusted(doubt: Doubt, after: TempoMap) -> bool:
-        about_level = doubt.kind in _ABOUT_LEVEL
-        if about_level not in fits:
-            fits[about_level] = fits_by(before, about_level)
-        if fits_by(after, about_level) < fits[about_level] + (_BETTER_TAKE if about_level else _BETTER):
-            return False
-        if not about_level and struck_fit(context, _even(after)) < struck_fit(context, _even(before)) - _BETTER:
+        was, now = _even(before), _even(after)
+        if doubt.kind in _ABOUT_LEVEL:
+            fits_better = take_gain(context, was, now) >= _BETTER_TAKE
+        else:
+            gain = fit(context, now, known) - fit(context, was, known)
+            lost = struck_fit(context, was) - struck_fit(context, now)
+            fits_better = gain >= _BETTER and lost <= _BETTER
+        if not fits_better:
             return False
         left = review(recording.context(), after, usual)[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)

@@ -24,7 +24,7 @@ from core.tracking.decoder import NEVER, posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
-from core.tracking.hypothesis import TempoHypothesis, rate, score_hypothesis
+from core.tracking.hypothesis import TempoHypothesis, compared, rate, score_hypothesis
 from core.tracking.music import music_beats
 from core.tracking.off_beats import keep_phase
 from core.tracking.parameters import FEWEST_BEATS, TEMPO_DRIFT, USUAL_RANGE
@@ -147,7 +147,7 @@ def hypotheses(
     )
     if not found:
         raise NoBeats("No beats found: nothing repeats long enough to count along. Try another tempo range.")
-    found[0] = _as_free_as_played(context, found[0], options)
+    found = compared([_as_free_as_played(context, found[0], options), *found[1:]])
     # a pin means that this is no machine, unless the engineer says so too
     if options.exact_tempo or (options.exact_tempo is None and not len(pins)):
         return _exact(context, found, options)
@@ -194,7 +194,7 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
             again = rate(context, frames, options.tempo)
             if all(abs(np.log(again.bpm / other.bpm)) > _SAME_TEMPO for other in out):
                 out.append(replace(again, exact_tempo=exact))
-    return sorted(out, key=lambda h: -h.score)
+    return sorted(compared(out), key=lambda h: -h.score)
 
 
 def _curve(context: AnalysisContext, options: TrackingOptions) -> Floats:

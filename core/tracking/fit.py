@@ -12,7 +12,7 @@ from core.tempomap.bar_lines import lines_of
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
-from core.tracking.hypothesis import rate
+from core.tracking.hypothesis import compared, rate
 from core.tracking.parameters import FEWEST_BEATS, ODD_BAR, STRICT
 from core.tracking.tempo_freedom import tempo_cost
 
@@ -65,10 +65,13 @@ def bars_fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None 
     return float(-np.logaddexp(0, -as_called).sum() - ODD_BAR * np.count_nonzero(lengths != usual))
 
 
-def take_fit(context: AnalysisContext, tempo_map: TempoMap) -> float:
-    """How well a map's tempo level fits the whole take, in nats."""
-    frames = _frames(context, tempo_map)
-    return rate(context, frames).score if len(frames) >= FEWEST_BEATS else -np.inf
+def take_gain(context: AnalysisContext, before: TempoMap, after: TempoMap) -> float:
+    """By how much better the tempo level of ``after`` fits the whole take, in nats."""
+    chains = [_frames(context, m) for m in (before, after)]
+    if min(map(len, chains)) < FEWEST_BEATS:
+        return -np.inf
+    was, now = compared([rate(context, c) for c in chains])
+    return now.score - was.score
 
 
 def fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:

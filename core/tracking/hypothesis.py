@@ -6,6 +6,7 @@ agrees, at what pace it goes); their weights are fitted (:mod:`core.tracking.par
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -15,7 +16,7 @@ from core.listening.rates import FRAME_RATE
 from core.tracking.beat_patterns import TakeBands, read_pattern
 from core.tracking.context import AnalysisContext
 from core.tracking.exact_tempo import ExactTempo
-from core.tracking.parameters import HYPOTHESIS_WEIGHTS, RANGE_IS_MEANT, USUAL_PACE, USUAL_RANGE
+from core.tracking.parameters import FAR_BEHIND, HYPOTHESIS_WEIGHTS, RANGE_IS_MEANT, USUAL_PACE, USUAL_RANGE
 
 Curve = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -125,6 +126,7 @@ def score_hypothesis(
         "agreement": 0.0,
         "log_odds": 0.0,
         "pattern": read_pattern(bands.along(frames))[0] if bands and len(frames) > 1 else 0.0,
+        "behind": 0.0,  # told among others only: see `compared`
     }
     if activation is not None and activation.any():
         features["agreement"] = agreement(activation, frames)
@@ -138,6 +140,23 @@ def score_hypothesis(
 def rate(context: AnalysisContext, frames: Ints, tempo: tuple[float, float] = USUAL_RANGE) -> TempoHypothesis:
     """:func:`score_hypothesis` with a take's own onset envelope, activation and sound."""
     return score_hypothesis(context.onset_envelope, frames, *tempo, context.beat_activation[:, 0], context.bands)
+
+
+def compared(found: Sequence[TempoHypothesis]) -> list[TempoHypothesis]:
+    """The hypotheses of one take, in their order, each with ``behind`` in its features and score: by how much less its
+    pattern is recognised than the best one's, in nats, at most :data:`FAR_BEHIND`.
+
+    So the first nats count for more than those that follow: which of two patterns is the true one matters, how wrong a
+    wrong one is does not. Where no pattern is recognised (log-odds below 0) they are in no order.
+    """
+    recognised = [max(0.0, h.features["pattern"]) for h in found]
+    best = max(recognised, default=0.0)
+    behind = [min(best - own, FAR_BEHIND) for own in recognised]
+    weight = HYPOTHESIS_WEIGHTS["behind"]
+    return [
+        replace(h, score=h.score + weight * (b - h.features["behind"]), features={**h.features, "behind": b})
+        for h, b in zip(found, behind, strict=True)
+    ]
 
 
 def agreement(activation: Curve, frames: Ints) -> float:

@@ -42,6 +42,9 @@ USUAL_PACE = 115.0
 #: Fitted, conditional logit, but for ``pace``: what each feature of a tempo hypothesis is worth, in nats. ``pace`` is
 #: the published preference of listeners, log-normal with a spread of 0.2 decades (Parncutt 1994).
 HYPOTHESIS_WEIGHTS = fitted("hypotheses")
+#: Chosen on the fitting set, held out (docs/measured.md): by so many nats at most the pattern of a tempo hypothesis
+#: lies behind that of the best one; beyond, it is simply wrong.
+FAR_BEHIND = 2.0
 #: Chosen: what an octave outside a range costs that the engineer gave, in nats; beyond all evidence.
 RANGE_IS_MEANT = 20.0
 #: Chosen: how far one take may stray from its main tempo, as a factor either way.

@@ -20,13 +20,12 @@ from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt, Remedy, about_all
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.exact_tempo import find_exact_tempo
-from core.tracking.hypothesis import TempoHypothesis, rate
+from core.tracking.hypothesis import compared, rate
 from core.tracking.parameters import FEWEST_BEATS, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
 from core.tracking.placement import PlacedBeats, place_on_attacks
 
 Floats = NDArray[np.float64]
-Ints = NDArray[np.int64]
 
 
 #: Frames (100 a second): beats nearer than this are none that can be reviewed.
@@ -60,20 +59,15 @@ def review(
     if len(frames) < FEWEST_BEATS or (np.diff(frames) < _NEAREST).any():
         return np.ones(len(frames)), []
 
-    def rated(chain: Ints) -> TempoHypothesis:
-        return rate(context, chain, usual)
-
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
-    hypothesis = rated(frames)
+    chains = [frames, frames[::2], frames[1::2], np.sort(np.append(frames, middles))]
+    hypothesis, *others = compared([rate(context, c, usual) for c in chains if len(c) >= FEWEST_BEATS])
     intervals = np.diff(beats.seconds)
     if np.mean(np.abs(intervals - np.median(intervals)) < _EXACT) >= _EXACT_SHARE:
         hypothesis = replace(
             hypothesis,
             exact_tempo=find_exact_tempo(context.tracks, context.ranks, context.decoding_curve, beats.seconds),
         )
-    others = [
-        rated(c) for c in (frames[::2], frames[1::2], np.sort(np.append(frames, middles))) if len(c) >= FEWEST_BEATS
-    ]
     placed = place_on_attacks(context, beats.seconds)
     likely, patterns = posterior(context.decoding_curve, frames), pattern_margin(context.bands, frames)
     features = confidence_features(

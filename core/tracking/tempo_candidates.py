@@ -11,7 +11,7 @@ from core.listening.guides import periodicity
 from core.listening.rates import FRAME_RATE
 from core.tracking.beat_patterns import TakeBands
 from core.tracking.decoder import decode
-from core.tracking.hypothesis import Curve, Ints, TempoHypothesis, score_hypothesis
+from core.tracking.hypothesis import Curve, Ints, TempoHypothesis, compared, score_hypothesis
 from core.tracking.parameters import STRICT, TEMPO_DRIFT, USUAL_PACE, USUAL_RANGE, TransitionCosts
 
 #: The usual confusions of a tempo: half, double, 2:3 and 3:2.
@@ -98,4 +98,4 @@ def tempo_hypotheses(
             progress((k + 1) / len(tried))
             if found and all(abs(np.log(found.bpm / o.bpm)) > _SAME_CHAIN for o in out):
                 out.append(found)
-    return sorted(out, key=lambda h: -h.score)
+    return sorted(compared(out), key=lambda h: -h.score)

@@ -10,8 +10,14 @@ from core.tempomap import TempoMap
 from core.tracking import bars, confidence
 from core.tracking.candidate import MapCandidate
 from core.tracking.doubts import about_take, bar_evidence
-from core.tracking.hypothesis import agreement, score_hypothesis
-from core.tracking.parameters import DOUBTED_WINDOW, HYPOTHESIS_WEIGHTS, USUAL_RANGE, WINDOW_WEIGHTS
+from core.tracking.hypothesis import agreement, compared, score_hypothesis
+from core.tracking.parameters import (
+    DOUBTED_WINDOW,
+    FAR_BEHIND,
+    HYPOTHESIS_WEIGHTS,
+    USUAL_RANGE,
+    WINDOW_WEIGHTS,
+)
 
 
 def pulses(frames, height=1.0, count=3000):
@@ -56,6 +62,27 @@ class Numbers(TestCase):
         other = replace(best, bpm=2 * best.bpm, score=best.score - 0.5)
         self.assertAlmostEqual(confidence.margin(best, [same, other]), 0.5)
         self.assertEqual(confidence.margin(best, [same]), 6.0)
+
+    def with_patterns(self, *patterns):
+        one = score_hypothesis(pulses(self.frames), self.frames, *USUAL_RANGE)
+        return [replace(one, features={**one.features, "pattern": p}) for p in patterns]
+
+    def test_the_pattern_that_is_recognised_best_counts_and_how_wrong_the_others_are_does_not(self):
+        found = compared(self.with_patterns(4.0, -9.0, 5.5, 1.0))
+        self.assertEqual([h.features["behind"] for h in found], [1.5, FAR_BEHIND, 0.0, FAR_BEHIND])
+        lost = [found[2].score - h.score for h in found]
+        np.testing.assert_allclose(lost, -HYPOTHESIS_WEIGHTS["behind"] * np.array([1.5, FAR_BEHIND, 0, FAR_BEHIND]))
+
+    def test_where_no_pattern_is_recognised_all_are_alike(self):
+        found = compared(self.with_patterns(-0.5, -9.0))
+        self.assertEqual([h.features["behind"] for h in found], [0.0, 0.0])
+        self.assertEqual(compared([]), [])
+
+    def test_hypotheses_can_be_compared_again_among_others(self):
+        found = compared(self.with_patterns(1.0, 5.0, 0.0))
+        again = compared(found[::2])
+        self.assertEqual([h.features["behind"] for h in again], [0.0, 1.0])
+        self.assertEqual(again, compared(self.with_patterns(1.0, 0.0)))
 
 
 class Doubted(TestCase):
