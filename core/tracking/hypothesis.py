@@ -147,7 +147,7 @@ def compared(found: Sequence[TempoHypothesis]) -> list[TempoHypothesis]:
     pattern is recognised than the best one's, in nats, at most :data:`FAR_BEHIND`.
 
     So the first nats count for more than those that follow: which of two patterns is the true one matters, how wrong a
-    wrong one is does not. Where no pattern is recognised (log-odds below 0) they are in no order.
+    wrong one is does not. Where no pattern is recognised (log-odds below 0) all are alike.
     """
     recognised = [max(0.0, h.features["pattern"]) for h in found]
     best = max(recognised, default=0.0)
