@@ -100,6 +100,13 @@ class Doubted(TestCase):
         self.assertEqual((doubt.kind, doubt.remedies[0].command.kind), ("level", "ratio"))
         self.assertIn("60 beats a minute", doubt.reason)
 
+    def test_a_fast_tempo_is_told_as_the_map_has_it(self):
+        """Frames of 10 ms count beats of 333 ms as 330: 182 a minute."""
+        fast = replace(self.best, bpm=6000 / 33)
+        exact = TempoMap.from_beats(1 + np.arange(56) / 3)
+        (doubt,) = about_take.level(exact, [fast, replace(fast, bpm=fast.bpm / 2)], self.sure)
+        self.assertIn("90 beats a minute may be meant, not 180.", doubt.reason)
+
     def test_the_nearer_the_rival_the_more_probable_the_mistake(self):
         agreed = replace(self.best, features={**self.best.features, "agreement": 0.9, "pattern": 10.0})
 

@@ -70,18 +70,20 @@ def level(tempo_map: TempoMap, hypotheses: Sequence[TempoHypothesis], confidence
     p = wrong_level(best, hypotheses[1:], confidence)
     if p < DOUBTED_LEVEL:
         return []
+    # as the map has it: frames of 10 ms know a fast tempo to some beats a minute only
+    bpm = 60 / float(np.median(np.diff(tempo_map.beats().seconds)))
     remedies: list[Remedy] = []
     tempos: list[str] = []
     for hypothesis in sorted(hypotheses[1:], key=lambda w: -w.score):
         for ratio, words, command in _RATIOS:
             if abs(np.log(hypothesis.bpm / best.bpm / ratio)) < SAME_TEMPO and all(r.words != words for r in remedies):
                 remedies.append(Remedy(words, command))
-                tempos.append(f"{hypothesis.bpm:.0f}")
-    words = f"The tempo is not sure: {' or '.join(tempos[:2])} beats a minute may be meant, not {best.bpm:.0f}."
+                tempos.append(f"{bpm * ratio:.0f}")
+    words = f"The tempo is not sure: {' or '.join(tempos[:2])} beats a minute may be meant, not {bpm:.0f}."
     if not remedies:
         # nothing else was found, and yet this looks unlikely
         remedies = [Remedy(words, command) for _, words, command in _RATIOS[:2]]
-        words = f"{best.bpm:.0f} beats a minute may be the wrong tempo: is it half or double?"
+        words = f"{bpm:.0f} beats a minute may be the wrong tempo: is it half or double?"
     severity = WRONG if p > _PROBABLY else LISTEN if p > _LISTEN else LOOK
     return [about_all("level", tempo_map, severity, words, remedies[:3])]
 
