@@ -146,8 +146,9 @@ def compared(found: Sequence[TempoHypothesis]) -> list[TempoHypothesis]:
     """The hypotheses of one take, in their order, each with ``behind`` in its features and score: by how much less its
     pattern is recognised than the best one's, in nats, at most :data:`FAR_BEHIND`.
 
-    So the first nats count for more than those that follow: which of two patterns is the true one matters, how wrong a
-    wrong one is does not. Where no pattern is recognised (log-odds below 0) all are alike.
+    The score has the pattern itself, too. So the first nats between two patterns count for more than further ones: it
+    matters which of two is the true one, and hardly how unlikely the other is. Where none is recognised (all log-odds
+    below 0), ``behind`` is 0 for all.
     """
     recognised = [max(0.0, h.features["pattern"]) for h in found]
     best = max(recognised, default=0.0)
