@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import cache
 
 from core.document import Document
 from core.document.commands import Command
@@ -48,7 +49,7 @@ def trusted(
     before = document.map
     if has_pulses(before):
         context = context.by_attacks()
-    known: Known = {}
+    was, known = _even(before), Known()
 
     def changed(command: Command) -> TempoMap | None:
         """The map after a remedy; None where it cannot be had or changes nothing."""
@@ -58,14 +59,17 @@ def trusted(
             return None
         return after if after != before else None
 
+    @cache
+    def fits_before() -> tuple[float, float]:
+        return fit(context, was, known), struck_fit(context, was)
+
     def is_trusted(doubt: Doubt, after: TempoMap) -> bool:
-        was, now = _even(before), _even(after)
+        now = _even(after)
         if doubt.kind in _ABOUT_LEVEL:
             fits_better = take_gain(context, was, now) >= _BETTER_TAKE
         else:
-            gain = fit(context, now, known) - fit(context, was, known)
-            lost = struck_fit(context, was) - struck_fit(context, now)
-            fits_better = gain >= _BETTER and lost <= _BETTER
+            fitted, struck = fits_before()
+            fits_better = fit(context, now, known) >= fitted + _BETTER and struck_fit(context, now) >= struck - _BETTER
         if not fits_better:
             return False
         left = review(recording.context(), after, usual)[1]
