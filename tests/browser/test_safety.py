@@ -57,13 +57,53 @@ class Safety(TestCase):
         sf.write(file, noise, 48_000, "PCM_24")  # 26 MB: seven parts
         page.get_by_role("tab", name="Gather").click()
         page.locator("input[type=file]").first.set_input_files(file)
-        page.wait_for_function("document.querySelector('#uploading progress')?.value > 0.1")
+        page.wait_for_function("document.querySelector('.uploading progress')?.value > 0.1")
         self.studio.kill()
         self.studio.start()
         page.wait_for_function("desk.facts.tracks.some((t) => t.name === 'long take')")
         track = page.evaluate("desk.facts.tracks.find((t) => t.name === 'long take').id")
         source = self.folder / "sessions" / "3" / str(track) / "source.wav"
         self.assertTrue(source.read_bytes() == file.read_bytes())  # no need to print them
+
+    def held_at_the_second_file(self, choose):
+        """Three files are dropped, of which the second stays on its way; the line that tells of it."""
+        page, pieces = self.page, []
+        files = [self.folder / f"{name}.wav" for name in ("one", "two", "three")]
+        for seed, path in enumerate(files):
+            sf.write(path, np.random.default_rng(seed).uniform(-0.3, 0.3, 44_100), 44_100)
+        page.route(
+            "**/uploads/*?offset=0", lambda route: pieces.append(route) or (len(pieces) > 1 or route.continue_())
+        )
+        self.addCleanup(page.unroute_all)
+        page.locator(choose).first.set_input_files(files)
+        while len(pieces) < 2:
+            page.wait_for_timeout(20)
+        return page.locator(".uploading")
+
+    def test_files_on_their_way_are_cancelled_and_those_that_came_in_stay(self):
+        page = self.page
+        page.goto(self.studio.url)
+        page.wait_for_selector("body[data-ready=yes]")
+        rows = page.locator("#list tbody tr")
+        before = rows.count()
+        line = self.held_at_the_second_file("#choose")
+        self.assertIn("two.wav (2 of 3)", line.inner_text())
+        self.assertGreater(page.locator(".drop-area p").bounding_box()["width"], 400)  # not pushed aside
+        line.get_by_role("button", name="Cancel").click()
+        page.locator("#notes").get_by_text("Cancelled: 1 of 3 files came in.").wait_for()
+        until(page, f"document.querySelectorAll('#list tbody tr').length === {before + 1}")
+        page.unroute_all()
+        # the same on the desk, of a session that has no track yet
+        page.locator("#record-take").click()
+        page.wait_for_url("**/desk*")
+        settled(page)
+        line = self.held_at_the_second_file("input[type=file]")
+        cancel = line.get_by_role("button", name="Cancel").bounding_box()
+        self.assertLess(cancel["x"] + cancel["width"], page.locator(".undo-redo").bounding_box()["x"])
+        line.get_by_role("button", name="Cancel").click()
+        page.wait_for_function("globalThis.desk?.facts.tracks.length === 1 && !document.querySelector('.uploading')")
+        self.assertEqual(page.evaluate("desk.facts.tracks[0].name"), "one")
+        self.assertIsNone(page.evaluate("desk.step"))  # half of the tracks are not what the beats are to be found in
 
     def test_files_for_an_empty_session_all_arrive_and_what_cannot_is_told_on_the_page_that_follows(self):
         page, held = self.page, []

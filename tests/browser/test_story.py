@@ -17,7 +17,7 @@ from tests.shared import made_once
 
 #: Remembers that the progress of uploads was shown: it may be over before a test can look.
 KEEP_PROGRESS = """() => new MutationObserver(() => {
-  if (document.querySelector("#uploading progress")) sessionStorage.progress = "shown";
+  if (document.querySelector(".uploading progress")) sessionStorage.progress = "shown";
 }).observe(document.body, { childList: true, subtree: true })"""
 
 

@@ -159,9 +159,10 @@ export async function fill(target, url, other = false) {
  * @param {BodyInit} bytes
  * @param {string} digest SHA-256 of the bytes, in hexadecimal
  * @param {(sent: number) => void} onProgress
+ * @param {AbortSignal} cancelled
  * @returns {Promise<{ok: boolean, status: number, data: any}>}
  */
-export function putBytes(url, bytes, digest, onProgress) {
+export function putBytes(url, bytes, digest, onProgress, cancelled) {
   return new Promise((resolve) => {
     const request = new XMLHttpRequest();
     request.open("PUT", addressOf(url));
@@ -169,7 +170,10 @@ export function putBytes(url, bytes, digest, onProgress) {
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.setRequestHeader("X-Digest", digest);
     request.upload.onprogress = (e) => onProgress(e.loaded);
+    const abort = () => request.abort();
+    cancelled.addEventListener("abort", abort);
     request.onloadend = () => {
+      cancelled.removeEventListener("abort", abort);
       let data = {};
       try {
         data = JSON.parse(request.responseText);

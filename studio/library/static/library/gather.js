@@ -32,10 +32,11 @@ async function digestOfAll(digests) {
  * @param {File} file
  * @param {string[]} among the names of all that come with it
  * @param {(share: number) => void} show
+ * @param {AbortSignal} cancelled
  */
-async function sendFile(session, file, among, show) {
+async function sendFile(session, file, among, show, cancelled) {
   try {
-    return await new Sending(session, file, among, show).send();
+    return await new Sending(session, file, among, show, cancelled).send();
   } catch {
     // the browser cannot read it: a folder, a file that was moved or changed meanwhile
     note(`“${file.name}” could not be read. If it was moved or changed, drop it again.`, true);
@@ -49,12 +50,14 @@ class Sending {
    * @param {File} file
    * @param {string[]} among
    * @param {(share: number) => void} show
+   * @param {AbortSignal} cancelled
    */
-  constructor(session, file, among, show) {
+  constructor(session, file, among, show, cancelled) {
     this.session = session;
     this.file = file;
     this.among = among;
     this.show = show;
+    this.cancelled = cancelled;
     this.failures = 0;
     this.id = 0; // of the upload
     /** @type {Uint8Array<ArrayBuffer>[]} digests of the pieces that have arrived */
@@ -83,9 +86,10 @@ class Sending {
 
   /** The server is away for a moment, or it is over: whether to go on. */
   async #failed(status, data) {
+    if (this.cancelled.aborted) return false;
     if (status === 0 && this.failures++ < TRIES) {
       await wait(pause(this.failures)); // the server may be starting again
-      return this.#announce();
+      return !this.cancelled.aborted && this.#announce();
     }
     note(data.error ?? `“${this.file.name}” could not be sent.`, true);
     return false;
@@ -96,7 +100,7 @@ class Sending {
     if (!(await this.#announce())) return false;
     let ended = { ok: false, status: 409, data: {} };
     while (!ended.ok) {
-      while (this.#sent < file.size) if (!(await this.#piece())) return false;
+      while (this.#sent < file.size) if (this.cancelled.aborted || !(await this.#piece())) return false;
       ended = await this.#finish();
       // 409: not all is there; what is missing is sent
       if (!ended.ok && !(await this.#failed(ended.status === 409 ? 0 : ended.status, ended.data))) return false;
@@ -120,9 +124,9 @@ class Sending {
     const piece = this.file.slice(sent, sent + PIECE);
     const digest = await digestOfPiece(piece);
     // sent as a part of the file: its bytes need not come through the page
-    const answer = await putBytes(`/uploads/${this.id}?offset=${sent}`, piece, bytesToHex(digest), (n) =>
-      this.show((sent + n) / this.file.size),
-    );
+    const show = (n) => this.show((sent + n) / this.file.size);
+    const url = `/uploads/${this.id}?offset=${sent}`;
+    const answer = await putBytes(url, piece, bytesToHex(digest), show, this.cancelled);
     if (answer.ok) {
       this.digests.push(digest);
       this.failures = 0;
@@ -137,7 +141,10 @@ let underWay = 0;
 export const isGathering = () => underWay > 0;
 addEventListener("beforeunload", (e) => underWay && e.preventDefault());
 
-/** Send files one after another with a progress bar in `box`; then start finding beats. Resolves to the number of tracks. */
+/**
+ * Send files one after another with a progress bar in `box`; then start finding beats. Resolves to the number of tracks
+ * that came in, and whether the rest was cancelled.
+ */
 export async function gather(session, files, box) {
   underWay += 1;
   try {
@@ -149,15 +156,7 @@ export async function gather(session, files, box) {
 
 async function sendAll(session, files, box) {
   const total = files.reduce((n, f) => n + f.size, 0) || 1;
-  const bar = document.createElement("progress");
-  bar.max = 1;
-  bar.value = 0;
-  const words = document.createElement("span");
-  words.className = "stage";
-  const line = document.createElement("div");
-  line.className = "job";
-  line.id = "uploading";
-  line.append(bar, words);
+  const { line, bar, words, signal } = progressLine();
   box.append(line);
   const names = files.map((f) => f.name);
   let before = 0;
@@ -165,14 +164,38 @@ async function sendAll(session, files, box) {
   for (const [i, file] of files.entries()) {
     words.textContent = `Bringing in ${file.name} (${i + 1} of ${files.length})`;
     words.title = file.name;
-    if (await sendFile(session, file, names, (share) => (bar.value = (before + share * file.size) / total)))
+    if (await sendFile(session, file, names, (share) => (bar.value = (before + share * file.size) / total), signal))
       tracks += 1;
+    if (signal.aborted) break;
     before += file.size;
     bar.value = before / total;
   }
   line.remove();
-  if (tracks) await send(`/sessions/${session}/find?first=1`); // a map that is there already stays
-  return tracks;
+  const cancelled = signal.aborted && tracks < files.length;
+  if (cancelled) note(`Cancelled: ${tracks} of ${files.length} ${files.length > 1 ? "files" : "file"} came in.`, true);
+  else if (tracks) await send(`/sessions/${session}/find?first=1`); // a map that is there already stays
+  return { tracks, cancelled };
+}
+
+/** How far files are, which one is sent, and a button that cancels. */
+function progressLine() {
+  const bar = document.createElement("progress");
+  bar.max = 1;
+  bar.value = 0;
+  const words = document.createElement("span");
+  words.className = "stage";
+  const cancel = document.createElement("button");
+  cancel.className = "key";
+  cancel.textContent = "Cancel";
+  const line = document.createElement("div");
+  line.className = "job uploading";
+  line.append(bar, words, cancel);
+  const stop = new AbortController();
+  cancel.onclick = () => {
+    stop.abort();
+    line.remove();
+  };
+  return { line, bar, words, signal: stop.signal };
 }
 
 /** @typedef {{files: File[], folder: string}} Group files that belong together, and the name of their folder */

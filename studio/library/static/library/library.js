@@ -10,41 +10,54 @@ const isArchive = (file) => file.name.toLowerCase().endsWith(".zip");
 /** What a session is called whose files tell nothing. */
 const titleOfToday = () => `Session of ${new Date().toLocaleDateString("en-GB", { day: "numeric", month: "long" })}`;
 
-/** Addresses of the sessions whose files are here, and how many drops are being brought in. */
+/** Addresses of the sessions whose files are here, how many drops are being brought in, whether one was cancelled. */
 const arrived = [];
 let taking = 0;
+let stays = false;
 
 /**
- * Each folder is a session, and so is each archive of one; loose files that are dropped together are one. When all drops
- * are here the page goes on.
+ * The groups of which each becomes a session: every folder, every archive of a session, all loose files together.
+ * @param {import("./gather.js").Group} group
+ */
+const sessionsOf = ({ files, folder }) =>
+  [
+    ...files.filter(isArchive).map((f) => ({ files: [f], folder: "" })),
+    { files: files.filter((f) => !isArchive(f)), folder },
+  ].filter((g) => g.files.length);
+
+/**
+ * Bring in what was dropped. When all drops are here the page goes on: to the desk, or where there are several sessions
+ * or a drop was cancelled, to the list of sessions.
  * @param {import("./gather.js").Group[]} groups
  */
 async function take(groups) {
   taking += 1;
-  for (const { files, folder } of groups) {
-    for (const archive of files.filter(isArchive)) arrived.push(await takeTogether([archive], ""));
-    const tracks = files.filter((f) => !isArchive(f));
-    if (tracks.length) arrived.push(await takeTogether(tracks, folder));
+  for (const { files, folder } of groups.flatMap(sessionsOf)) {
+    const { url, cancelled } = await takeTogether(files, folder);
+    if (url) arrived.push(url);
+    if (cancelled) {
+      stays = true;
+      break;
+    }
   }
   taking -= 1;
   if (taking) return;
-  const urls = arrived.filter(Boolean);
-  if (urls.length === 1) goTo(urls[0]);
-  else if (urls.length) loadAgain();
+  if (arrived.length === 1 && !stays) goTo(arrived[0]);
+  else if (arrived.length) loadAgain();
 }
 
-/** Resolves to the address of the session, or to nothing where none of the files could be brought in. */
+/** Resolves to the address of the session, if any file of it could be brought in, and whether the rest was cancelled. */
 async function takeTogether(files, folder) {
   // called by what its files or their folder are called; where those tell nothing, by the day
   const names = files.map((f) => f.name);
   const made = await send("/sessions/new", { names, folder, title: titleOfToday() });
   if (!made.ok) {
     note(made.data.error, true);
-    return null;
+    return { url: null, cancelled: false };
   }
-  if (await gather(made.data.id, files, document.getElementById("sending"))) return made.data.url;
-  await send(`/sessions/${made.data.id}`, undefined, "DELETE");
-  return null;
+  const { tracks, cancelled } = await gather(made.data.id, files, document.getElementById("sending"));
+  if (!tracks) await send(`/sessions/${made.data.id}`, undefined, "DELETE");
+  return { url: tracks ? made.data.url : null, cancelled };
 }
 
 /** A session with the tempo map and the notes of a MIDI file. */
