@@ -17,6 +17,7 @@ from functools import cache
 from core.document import Document
 from core.document.commands import Command
 from core.editing import Recording, apply
+from core.listening.track import Progress, no_progress
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError
 from core.tempomap.pulses import has_pulses, pulsed
@@ -38,10 +39,12 @@ def trusted(
     document: Document,
     recording: Recording,
     usual: tuple[float, float],
+    progress: Progress = no_progress,
 ) -> list[Doubt]:
     """The doubts with only those remedies that can be trusted; the others about the whole take become choices.
 
-    ``usual``: the tempo range that the engineer expects. Raises :class:`core.tracking.context.NoBeats`.
+    ``usual``: the tempo range that the engineer expects; ``progress`` is called with the share done before each doubt,
+    and may raise to end it. Raises :class:`core.tracking.context.NoBeats`.
     """
     if document.map is None:
         return list(doubts)
@@ -69,7 +72,8 @@ def trusted(
             fits_better = take_gain(context, was, now) >= _BETTER_TAKE
         else:
             fitted, struck = fits_before()
-            fits_better = fit(context, now, known) >= fitted + _BETTER and struck_fit(context, now) >= struck - _BETTER
+            # what is struck is known at once, the evidence for bar lines takes a while
+            fits_better = struck_fit(context, now) >= struck - _BETTER and fit(context, now, known) >= fitted + _BETTER
         if not fits_better:
             return False
         left = review(recording.context(), after, usual)[1]
@@ -87,7 +91,11 @@ def trusted(
                 choices.append(remedy)
         return replace(doubt, remedies=remedies, choices=choices)
 
-    return [tried(d) for d in doubts]
+    out = []
+    for k, doubt in enumerate(doubts):
+        progress(k / len(doubts))
+        out.append(tried(doubt))
+    return out
 
 
 def _even(tempo_map: TempoMap) -> TempoMap:

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numba import njit
 from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter1d
 
@@ -38,6 +39,8 @@ _LEAST_ACTIVATION, _SHARES = 0.15, (0.02, 0.98)
 _MOST_ODDS = 4.0
 #: Beats of a stretch in which repetition is measured, and the fewest of a last one.
 _STRETCH, _SHORT_STRETCH = 32, 16
+#: Variance under which a cue is the same throughout a stretch.
+_CONSTANT = 1e-9
 #: How strongly flux and chroma are compressed, ``log(1 + x * size)``, and the weight of harmony beside rhythm.
 _FLUX_GAIN, _CHROMA_GAIN, _HARMONY_SHARE = 10, 200, 0.7
 
@@ -68,11 +71,16 @@ class SummedEvidence:
         )
 
 
-def _peak_near(curve: NDArray[Any], frames: Ints, radius: int = 4) -> Curve:
-    """The maximum of ``curve`` within ``radius`` frames of each of ``frames``."""
+def _near(curve: NDArray[Any], frames: Ints, radius: int = 4) -> NDArray[Any]:
+    """What ``curve`` has within ``radius`` frames of each of ``frames``, ``(frames, 2 * radius + 1, ...)``."""
     last = len(curve) - 1
     around = np.clip(frames, 0, last)[:, None] + np.arange(-radius, radius + 1)
-    return np.asarray(curve[np.clip(around, 0, last)].max(axis=1))
+    return np.asarray(curve[np.clip(around, 0, last)])
+
+
+def _peak_near(curve: NDArray[Any], frames: Ints, radius: int = 4) -> Curve:
+    """The maximum of ``curve`` within ``radius`` frames of each of ``frames``."""
+    return np.asarray(_near(curve, frames, radius).max(axis=1))
 
 
 def _standardised(x: Curve) -> Curve:
@@ -85,10 +93,19 @@ def _segments(values: NDArray[np.float32], frames: Ints) -> NDArray[np.float64]:
     edges = np.clip(np.append(frames, 2 * frames[-1] - frames[-2]), 0, len(values))
     lengths = np.diff(edges)
     there = lengths > 0  # a track may end before the take does
-    out = np.zeros((len(frames), values.shape[1]))
-    if there.any():
-        sums = np.add.reduceat(values[: edges[-1]], edges[:-1][there], axis=0, dtype=np.float64)
-        out[there] = sums / lengths[there, None]
+    out = _sums_between(values, edges)
+    out[there] /= lengths[there, None]
+    return out
+
+
+@njit(cache=True, nogil=True)
+def _sums_between(values: NDArray[np.float32], edges: Ints) -> NDArray[np.float64]:
+    """Sums of ``values`` (frames, n) from each edge to the next."""
+    out = np.zeros((len(edges) - 1, values.shape[1]))
+    for i in range(len(out)):
+        for frame in range(edges[i], edges[i + 1]):
+            for k in range(out.shape[1]):
+                out[i, k] += values[frame, k]
     return out
 
 
@@ -129,7 +146,7 @@ def tracks_evidence(tracks: Sequence[AnalysedTrack], summed: SummedEvidence, fra
         own_low = _against_neighbourhood(own_level) * (float(own_level.mean()) / deepest) ** 2
         low_level += own_low * _periodic_share(own_low)
         # most tracks are stronger on the downbeat; a backbeat, which answers the low drum, counts with the other sign
-        own = _against_neighbourhood(_peak_near(e.flux.sum(axis=1), here))
+        own = _against_neighbourhood(_near(e.flux, here).sum(axis=-1).max(axis=1))
         together += own * np.clip(2 * np.mean(own * low) + _NEUTRAL, -1, 1)
         # chords change on the downbeat; sustaining tracks show it best, and fluctuating noise is no chord
         chroma = np.sqrt(_segments(e.chroma, here))
@@ -162,32 +179,30 @@ def _against_neighbourhood(x: Curve, span: int = 17) -> Curve:
     return _standardised(x - uniform_filter1d(np.asarray(x, dtype=np.float64), span, mode="nearest"))
 
 
+@njit(cache=True, nogil=True)
 def _periodic_share(cue: Curve) -> float:
     """The share of a cue's variance that repeats at some bar length from 2 to 7 beats: 0 for noise, towards 1.
 
     The share of variance between the beats of the bar, above what chance gives, in stretches of 32 beats
     (so that an odd bar spoils only one of them).
     """
-    whole = len(cue) // _STRETCH * _STRETCH
-    stretches: list[Curve] = [cue[:whole].reshape(-1, _STRETCH)] if whole else []
-    if len(cue) - whole >= _SHORT_STRETCH or not whole:
-        stretches.append(cue[None, whole:])
     best = 0.0
     for m in range(2, 8):
-        shares = np.concatenate([_share_between_places(stretch, m) for stretch in stretches])
-        best = max(best, float(shares.mean())) if len(shares) else best
+        total, count = 0.0, 0
+        for first in range(0, len(cue), _STRETCH):
+            stretch = cue[first : first + _STRETCH]
+            beats, variance = len(stretch), stretch.var()
+            if beats < 3 * m or variance < _CONSTANT or (first > 0 and beats < _SHORT_STRETCH):
+                continue
+            places = np.zeros(m)
+            for k in range(m):
+                places[k] = stretch[k : beats // m * m : m].mean()
+            chance = (m - 1) / (beats - 1)
+            total += max(0.0, places.var() / variance - chance) / (1 - chance)
+            count += 1
+        if count:
+            best = max(best, total / count)
     return best
-
-
-def _share_between_places(stretches: Curve, m: int) -> Curve:
-    """For each of some ``stretches`` (n, beats) the share of its variance that lies between ``m`` places of the bar."""
-    total, beats = stretches.var(axis=1), stretches.shape[1]
-    stretches, total = stretches[total >= 1e-9], total[total >= 1e-9]
-    if beats < 3 * m or not len(stretches):
-        return np.zeros(0)
-    means = stretches[:, : beats // m * m].reshape(len(stretches), -1, m).mean(axis=1)
-    chance = (m - 1) / (beats - 1)
-    return np.asarray(np.maximum(0.0, means.var(axis=1) / total - chance) / (1 - chance))
 
 
 def _change(chroma: Curve, span: int) -> Curve:

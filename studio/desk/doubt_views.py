@@ -3,6 +3,7 @@
 import json
 import threading
 from collections.abc import Hashable
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,7 @@ from numpy.typing import NDArray
 
 from core.editing.elsewhere import Correction, correction_of, elsewhere
 from core.editing.remedies import trusted
+from core.listening.track import Progress, no_progress
 from core.tempomap.edits import pins_of
 from core.tracking.context import NoBeats
 from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt
@@ -46,8 +48,21 @@ def _reviewed(
         return np.zeros(0), []
 
 
+class Overtaken(Exception):
+    """The map was edited meanwhile: nobody waits for these doubts any more."""
+
+
+@dataclass(frozen=True)
+class _Watch:
+    """Called with the share done, and may raise. All are alike to a cache: what is found does not depend on it."""
+
+    progress: Progress = field(default=no_progress, compare=False)
+
+
 @remembered(32)  # some kB each
-def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable, _dismissed: Hashable) -> list[Doubt]:
+def _open(
+    session: Session, step: MapStep, key: Hashable, _statements: Hashable, _dismissed: Hashable, watch: _Watch
+) -> list[Doubt]:
     """Open doubts with only those remedies that can be trusted."""
     usual = session.slowest, session.fastest
     pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
@@ -57,7 +72,7 @@ def _open(session: Session, step: MapStep, key: Hashable, _statements: Hashable,
         document, recording = document_of(session), SessionRecording(session)
         offered = elsewhere(document, recording, _corrections(session, step))
         offered = [d for d in offered if not is_settled(d, pinned, settlements)]
-        return trusted(found, document, recording, usual) + offered
+        return trusted(found, document, recording, usual, watch.progress) + offered
     except NoBeats:
         return found
 
@@ -76,17 +91,18 @@ def _corrections(session: Session, step: MapStep) -> list[Correction]:
     return out
 
 
-def doubts_of(session: Session) -> list[Doubt]:
+def doubts_of(session: Session, progress: Progress = no_progress) -> list[Doubt]:
     """Open doubts about the session's map: all that no pin, lock, hold or dismissal settles.
 
-    Those about the whole take that are worth a listen come first, then the gravest.
+    Those about the whole take that are worth a listen come first, then the gravest. ``progress`` is called with the
+    share done, and may raise to end it.
     """
     step = session.step
     if step is None:
         return []
     key = _key_of(session, step)
     dismissed = tuple(session.marks.filter(kind=Mark.Kind.FINE).values_list("name", "start", "end"))
-    left = _open(session, step, key, document_of(session).statements, dismissed)
+    left = _open(session, step, key, document_of(session).statements, dismissed, _Watch(progress))
     return sorted(left, key=lambda d: (d.kind not in WHOLE or d.severity < LISTEN, -d.severity, d.start))
 
 
@@ -125,7 +141,15 @@ def doubts(request: HttpRequest, pk: int) -> HttpResponse:
         session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
         if request.GET.get("step") not in (None, str(session.step_id)):
             return json_response({"step": None})  # an edit was faster; the page asks again
-        found = doubts_of(session)
+
+        def stop_if_overtaken(_share: float) -> None:
+            if Session.objects.filter(pk=pk).values_list("step", flat=True).first() != session.step_id:
+                raise Overtaken
+
+        try:
+            found = doubts_of(session, stop_if_overtaken)
+        except Overtaken:
+            return json_response({"step": None})
     if session.step and session.step.doubts != len(found):
         MapStep.objects.filter(pk=session.step.pk).update(doubts=len(found))
     listed = [_row(d) for d in found]

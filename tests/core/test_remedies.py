@@ -64,6 +64,20 @@ class Tried(TestCase):
         halved = apply(remedies[0].command, on(doubled), self.recording).document.map
         self.assertEqual([d for d in self.offered(halved)[1] if d.kind == "level" and d.remedies], [])
 
+    def test_it_tells_how_far_it_is_and_can_be_ended(self):
+        doubts = review(self.recording.context(), self.truth, USUAL_RANGE)[1] + [
+            Doubt("weak", 0.0, 1.0, 1, 0, LISTEN, "", []) for _ in range(4)
+        ]
+        shares = []
+        trusted(doubts, on(self.truth), self.recording, USUAL_RANGE, shares.append)
+        self.assertEqual(shares, [k / len(doubts) for k in range(len(doubts))])
+
+        def end(share):
+            raise InterruptedError
+
+        with self.assertRaises(InterruptedError):
+            trusted(doubts, on(self.truth), self.recording, USUAL_RANGE, end)
+
     def test_a_remedy_that_fits_worse_is_not_offered(self):
         doubt = Doubt("weak", 20.0, 24.0, 9, 34, LISTEN, "…", [Remedy("off", c.Nudge(36, 0.09))])
         (tried,) = trusted([doubt], on(self.truth), self.recording, USUAL_RANGE)

@@ -7,6 +7,7 @@ from unittest import mock
 import numpy as np
 
 from core.document.commands import Ratio
+from core.editing.remedies import trusted
 from core.tracking.doubts.doubt import Doubt, Remedy
 from studio.desk import find_job, history
 from studio.desk.find_job import FIND
@@ -235,6 +236,23 @@ class Doubts(Checking):
         np.testing.assert_allclose(self.times, before, atol=0.004)
         kinds = [d["kind"] for d in self.client.get(f"{self.url}/doubts").json()["list"]]
         self.assertNotIn("late", kinds)
+
+    def test_an_edit_ends_the_search_for_doubts_about_the_map_before_it(self):
+        shares = []
+
+        def edited_meanwhile(found, document, recording, usual, progress):
+            if not shares:
+                self.edit(kind="shift", by=0.035)
+            shares.append(0.5)
+            progress(0.5)
+            return trusted(found, document, recording, usual, progress)
+
+        with mock.patch("studio.desk.doubt_views.trusted", edited_meanwhile):
+            self.assertEqual(self.client.get(f"{self.url}/doubts").json(), {"step": None})
+            told = self.client.get(f"{self.url}/doubts").json()
+        self.assertEqual(told["step"], self.state["step"])
+        self.assertEqual(told["list"][0]["kind"], "late")
+        self.assertEqual(len(shares), 2)
 
     def test_another_way_to_count_is_one_key_away_and_not_asked_again(self):
         level = Doubt("level", 0.0, 70.0, 1, 0, 2, "…", [Remedy("half the tempo", HALF)])

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
+from numpy.typing import NDArray
 
 from core.document.commands import Insert
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
 from core.tracking.doubts.map_view import MapView, merged, nearest_attack_remedy, redetect_remedy, runs
 from core.tracking.parameters import UNSURE, UNSURE_RUN
+
+Floats = NDArray[np.float64]
 
 #: Confidence under which a beat is probably wrong.
 _PROBABLY_WRONG = 0.25
@@ -15,6 +19,8 @@ _PROBABLY_WRONG = 0.25
 _NO_ATTACK, _LITTLE_ATTACK = 0.1, 0.15
 #: Confidence under which an attack beside a beat is worth a doubt.
 _BESIDE_UNSURE = 0.6
+#: Intervals on either side that count as an interval's neighbours.
+_NEIGHBOURS = 4
 #: A beat that lasts so many times its neighbours may be a hold; where the one before it is shorter than this.
 _HOLD, _BEFORE_HOLD = 1.6, 1.45
 #: From here on a beat is about twice as long as its neighbours: no tempo that is meant.
@@ -51,12 +57,17 @@ def weak(view: MapView) -> list[Doubt]:
     return out
 
 
+def _usual_around(intervals: Floats) -> Floats:
+    """The median of each interval and its neighbours."""
+    padded = np.pad(intervals, _NEIGHBOURS, constant_values=np.nan)  # there are fewer at the ends
+    return np.asarray(np.nanmedian(sliding_window_view(padded, 2 * _NEIGHBOURS + 1), axis=1))
+
+
 def jumps(view: MapView) -> list[Doubt]:
     """Tempos far from their neighbours, which betray a wrong beat; one very long beat may be a hold."""
     out = []
     g = view.intervals
-    for k in range(len(g)):
-        around = np.median(g[max(0, k - 4) : k + 5])
+    for k, around in enumerate(_usual_around(g)):
         ratio = g[k] / around
         if ratio > _HOLD and (k == 0 or g[k - 1] < _BEFORE_HOLD * around):
             words = f"One beat lasts {ratio:.1f} times its neighbours: a hold, or a beat is missing."
