@@ -72,7 +72,7 @@ RULES: dict[str, Rule | General] = {
     **dict.fromkeys(("take-apart", "attacks", "peaks", "samples", "track"), Rule("track")),
     **dict.fromkeys(("part", "part-roll", "part-act", "part-from-chords"), Rule("part")),
     **dict.fromkeys(("upload-part", "upload-finish"), Rule("upload")),
-    **dict.fromkeys(("job-cancel", "job-dismiss"), Rule("job")),
+    **dict.fromkeys(("job-cancel", "job-retry", "job-dismiss"), Rule("job")),
     "turn": Rule("turn"),
     **dict.fromkeys(("record-samples", "record-look", "record-end", "record-activate"), Rule("recording")),
     "record-simulated": General("account"),

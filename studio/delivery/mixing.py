@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from core import audio
 from core.following.levels import factors, sides
+from core.listening.track import Progress, no_progress
 from studio.library.models import Session, Track
 from studio.parts import sound
 from studio.parts.models import Part
@@ -34,7 +35,11 @@ def mixed(session: Session, start: int, frames: int) -> NDArray[Any]:
     return out
 
 
-def common_level(session: Session) -> float:
-    """By how much the whole mix is turned down so that it clips nowhere: the same for every cut of it."""
-    peaks = [float(np.abs(mixed(session, at, _PIECE)).max()) for at in range(0, session.frames, _PIECE)]
-    return 1 / max(1.0, *peaks) if peaks else 1.0
+def common_level(session: Session, progress: Progress = no_progress) -> float:
+    """By how much the whole mix is turned down so that it clips nowhere: the same for every cut of it. ``progress`` is
+    called with the share done, and may raise to end it."""
+    peak = 1.0
+    for at in range(0, session.frames, _PIECE):
+        progress(at / session.frames)
+        peak = max(peak, float(np.abs(mixed(session, at, _PIECE)).max()))
+    return 1 / peak

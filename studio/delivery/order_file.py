@@ -38,13 +38,14 @@ def map_of_order(session: Session) -> TempoMap:
 
 def write_order(session: Session, path: Path, report: Report) -> None:
     """The order as a floating point file at the session's rate, turned down as a whole where it would clip."""
-    order, rate, level = order_of(session), session.sample_rate, common_level(session)
+    order, rate = order_of(session), session.sample_rate
     if not order:
         raise Failed("Nothing is in the running order yet: Follow, Order.")
+    level = common_level(session, lambda x: report("Measuring the level", 0.3 * x))
     with sf.SoundFile(path, "w", rate, 2, "FLOAT", format="RF64") as out:
         done = 0
         for k, passage in enumerate(order):
-            report("Writing the running order", 0.8 * k / len(order))
+            report("Writing the running order", 0.3 + 0.5 * k / len(order))
             end = round((passage.at + passage.seconds) * rate)
             samples = level * _sound(session, passage, end - done)
             if k + 1 < len(order):

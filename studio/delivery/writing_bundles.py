@@ -77,10 +77,12 @@ def write(job: Job, report: Report) -> None:
 def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, report: Report) -> None:
     plain, long, carried = plain_title(session), long_title(session), carried_of(session)
     for key in bundle.documents:
+        report(f"Writing {DOCUMENTS[key].file}", 0.0)
         (folder / f"{plain} {DOCUMENTS[key].file}").write_bytes(DOCUMENTS[key].make(session))
     if bundle.mix:
         _write_mix(session, wanted, folder / f"{long}, mix.wav", report)
     if bundle.click:
+        report("Writing the click", 0.0)
         data = click_file(session, wanted.count_in, wanted.rate, wanted.depth)
         (folder / f"{long}, click.wav").write_bytes(data)
     tracks = list(session.tracks.all())
@@ -122,9 +124,9 @@ def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, repor
         loops = list(loops_of(session))
         if not loops:
             raise Failed("There are no sections yet: choose some bars under Check, Marks, and name them.")
-        level = common_level(session)
+        level = common_level(session, lambda x: report("Measuring the level", 0.3 * x))
         for k, (name, first, last) in enumerate(loops):
-            report(f"Cutting {name}", 0.9 * k / len(loops))
+            report(f"Cutting {name}", 0.3 + 0.6 * k / len(loops))
             (folder / f"{name}.wav").write_bytes(loop_of(session, first, last, None, level))
 
 
@@ -136,13 +138,13 @@ def _best_source(track: Track, rate: int) -> Path:
 
 def _write_mix(session: Session, wanted: Wanted, path: Path, report: Report) -> None:
     """All that is heard, as it stands in the mix, turned down as a whole where it would clip."""
-    level, own = common_level(session), path.with_suffix(".own.wav")
+    level, own = common_level(session, lambda x: report("Mixing", 0.3 * x)), path.with_suffix(".own.wav")
     with sf.SoundFile(own, "w", session.sample_rate, 2, "FLOAT", format="RF64") as out:
         for at in range(0, session.frames, _PIECE):
             out.write(level * mixed(session, at, min(_PIECE, session.frames - at)))
-            report("Mixing", 0.5 * at / max(1, session.frames))
+            report("Mixing", 0.3 + 0.3 * at / max(1, session.frames))
     rate = wanted.rate or session.sample_rate
-    write_stem(own, path, round(session.seconds * rate), rate, wanted.depth, lambda x: report("Mixing", 0.5 + 0.4 * x))
+    write_stem(own, path, round(session.seconds * rate), rate, wanted.depth, lambda x: report("Mixing", 0.6 + 0.3 * x))
     own.unlink()
 
 

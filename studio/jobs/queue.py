@@ -68,7 +68,8 @@ def take(worker: str) -> Job | None:
 def taken(job: Job, worker: str) -> Job | None:
     """The job under a new lease; None where it does not wait any more."""
     mine = Job.objects.filter(pk=job.pk, state=WAITING, cancel_asked=False)
-    if not mine.update(state=RUNNING, worker=worker, lease=models.F("lease") + 1, tries=models.F("tries") + 1):
+    counted = {"lease": models.F("lease") + 1, "tries": models.F("tries") + 1}
+    if not mine.update(state=RUNNING, worker=worker, stage="Beginning", **counted):
         return None
     return Job.objects.select_related("session", "track").get(pk=job.pk)
 

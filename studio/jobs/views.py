@@ -9,8 +9,10 @@ from django_htmx.http import trigger_client_event
 
 from studio.inputs import whole
 from studio.jobs.models import Job, Pause
-from studio.jobs.queue import cancel, pause, put_first
+from studio.jobs.queue import cancel, pause, put_first, start
 from studio.jobs.registry import state_of
+
+_ENDED_BADLY = Job.State.FAILED, Job.State.CANCELLED
 
 
 @require_GET
@@ -24,9 +26,9 @@ def progress(request: HttpRequest, session: int) -> HttpResponse:
     every = list(Job.objects.filter(session_id=session).select_related("track"))
     open_jobs = [j for j in every if j.open]
     current = next((j for j in open_jobs if j.state == Job.State.RUNNING), open_jobs[0] if open_jobs else None)
-    last = every[-1] if every and every[-1].state in (Job.State.FAILED, Job.State.CANCELLED) else None
+    last = every[-1] if every and every[-1].state in _ENDED_BADLY else None
     paused = current is not None and current.state == Job.State.WAITING and Pause.objects.exists()
-    context = {"session": session, "job": current, "more": len(open_jobs) - 1, "last": last, "paused": paused}
+    context = {"job": current, "more": len(open_jobs) - 1, "last": last, "paused": paused}
     state = {**state_of(session), "busy": bool(open_jobs), "version": settings.STATIC_VERSION}
     response = render(request, "jobs/progress.html", context)
     return trigger_client_event(response, "session-state", state)
@@ -40,9 +42,18 @@ def stop(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 @require_POST
+def retry(request: HttpRequest, pk: int) -> HttpResponse:
+    """Queue the same work again after it failed or was cancelled, and forget its message."""
+    job = get_object_or_404(Job.objects.select_related("session", "track"), pk=pk, state__in=_ENDED_BADLY)
+    start(job.session, job.kind, job.track)
+    job.delete()
+    return progress(request, job.session_id)
+
+
+@require_POST
 def dismiss(request: HttpRequest, pk: int) -> HttpResponse:
     """Forget a finished job's message."""
-    Job.objects.filter(pk=pk, state__in=[Job.State.FAILED, Job.State.CANCELLED]).delete()
+    Job.objects.filter(pk=pk, state__in=_ENDED_BADLY).delete()
     return HttpResponse("")
 
 

@@ -27,6 +27,29 @@ class Ends(StudioCase):
         """Other work in place of finding beats."""
         return mock.patch.dict(registry._kinds, {FIND: JobKind(FIND, "Finding beats", work)})
 
+    def test_what_ended_badly_is_tried_again_and_nothing_else(self):
+        session = self.mapped()
+        track, before = session.tracks.get(), session.step
+        for kind, of in (("bundle-player", None), (LISTEN, track)):
+            for state in (Job.State.CANCELLED, Job.State.FAILED):
+                with self.subTest(kind, state=state):
+                    session.jobs.all().delete()
+                    ended = Job.objects.create(session=session, kind=kind, track=of, state=state, message="It ended.")
+                    shown = self.client.get(f"/sessions/{session.pk}/jobs")
+                    self.assertContains(shown, f'hx-post="/jobs/{ended.pk}/retry"')
+                    self.assertContains(self.client.post(f"/jobs/{ended.pk}/retry"), "Waiting for the worker")
+                    again = session.jobs.get()
+                    self.assertEqual((again.kind, again.track, again.state), (kind, of, Job.State.WAITING))
+                    # there is nothing to try again any more
+                    self.assertEqual(self.client.post(f"/jobs/{ended.pk}/retry").status_code, 404)
+                    self.assertEqual(self.client.post(f"/jobs/{again.pk}/retry").status_code, 404)
+        self.assertEqual(type(session).objects.get(pk=session.pk).step, before)
+
+    def test_a_job_that_a_worker_took_does_not_seem_to_wait(self):
+        session = self.mapped()
+        queue.start(session, FIND)
+        self.assertEqual(queue.take("one").stage, "Beginning")
+
     def test_a_map_is_found_and_recorded(self):
         session = self.mapped()
         beats = session.step.tempo_map.beats()
