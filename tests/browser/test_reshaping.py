@@ -165,8 +165,19 @@ class Reshaping(SharedDemoCase):
         page.keyboard.press(" ")
 
     def test_the_map_is_edited_on_the_recording(self):
-        page = self.page
-        self.conform(100)
+        page, held = self.page, []
+        # where the sound of the result takes a while, that is told until it is there
+        page.route("**/blocks/**clock=*", lambda route: held.append(route), times=1)
+        self.addCleanup(page.unroute_all)
+        page.get_by_role("tab", name="Conform").click()
+        page.locator("[name=kind][value=tempo]").check()
+        page.locator("[name=bpm]").fill("100")
+        page.get_by_role("button", name="Conform", exact=True).click()
+        making = page.get_by_text("Making the sound of the result")
+        making.wait_for()
+        held[0].continue_()
+        making.wait_for(state="detached")
+        self.on("result")
         step = page.evaluate("desk.step")
         page.keyboard.press("d")
         page.get_by_text("The map is edited on the recording").wait_for()

@@ -191,8 +191,9 @@ export function putBytes(url, bytes, digest, onProgress, cancelled) {
  * @param {string} text
  * @param {boolean} [bad]
  * @param {{words: string, act: () => void, shows?: () => void, hides?: () => void}} [offer]
+ * @param {boolean} [stays] until it is removed
  */
-export function note(text, bad = false, offer = undefined) {
+export function note(text, bad = false, offer = undefined, stays = false) {
   const box = document.getElementById("notes");
   if ([...box.children].some((n) => n.firstChild.textContent === text)) return;
   const el = document.createElement("div");
@@ -215,6 +216,23 @@ export function note(text, bad = false, offer = undefined) {
   }
   el.append(close);
   box.append(el);
-  if (!bad) setTimeout(() => el.remove(), offer ? 12000 : 4000);
+  if (!bad && !stays) setTimeout(() => el.remove(), offer ? 12000 : 4000);
   return el;
+}
+
+/**
+ * Tell what is waited for, where it takes more than a moment.
+ * @template T
+ * @param {string} text
+ * @param {Promise<T>} work
+ */
+export async function noteWhile(text, work) {
+  const told = [];
+  const soon = setTimeout(() => told.push(note(text, false, undefined, true)), 400);
+  try {
+    return await work;
+  } finally {
+    clearTimeout(soon);
+    told[0]?.remove();
+  }
 }

@@ -3,7 +3,7 @@
 
 import { addressOf } from "../studio/address.js";
 import { clock, clocked } from "../studio/clock.js";
-import { AWAY, Latest, note, send, tryJson } from "../studio/server.js";
+import { AWAY, Latest, note, noteWhile, send, tryJson } from "../studio/server.js";
 import { Dragging } from "./dragging.js";
 import { drawWanted } from "./lane_drawing.js";
 import { place } from "./places.js";
@@ -190,7 +190,7 @@ export class Reshaping {
       return note(AWAY, true);
     }
     const longer = facts.seconds !== desk.facts.seconds || map.grid.time.some((t, i) => t !== grid.time[i]);
-    if (key && longer) await this.#ready(facts, moved(seconds));
+    if (key && longer) await noteWhile("Making the sound of the result here ...", this.#ready(facts, moved(seconds)));
     if (clock.key !== key) return undefined;
     desk.setFacts(facts);
     this.warp = to;
