@@ -82,7 +82,7 @@ def _write(session: Session, bundle: Bundle, wanted: Wanted, folder: Path, repor
     if bundle.mix:
         _write_mix(session, wanted, folder / f"{long}, mix.wav", report)
     if bundle.click:
-        report("Writing the click", 0.0)
+        report("Writing the click", 0.9 if bundle.mix else 0.0)
         data = click_file(session, wanted.count_in, wanted.rate, wanted.depth)
         (folder / f"{long}, click.wav").write_bytes(data)
     tracks = list(session.tracks.all())

@@ -93,6 +93,17 @@ class Safety(TestCase):
         page.locator("#notes").get_by_text("Cancelled: 1 of 3 files came in.").wait_for()
         until(page, f"document.querySelectorAll('#list tbody tr').length === {before + 1}")
         page.unroute_all()
+        # cancelled before anything came in, and dropped again: the page goes on as if nothing had been
+        page.route("**/uploads/*?offset=0", lambda route: None)
+        page.locator("#choose").set_input_files(self.folder / "one.wav")
+        page.locator(".uploading").get_by_role("button", name="Cancel").click()
+        page.locator("#notes").get_by_text("Cancelled: 0 of 1 file came in.").wait_for()
+        page.unroute_all()
+        self.assertEqual(rows.count(), before + 1)
+        page.locator("#choose").set_input_files(self.folder / "one.wav")
+        page.wait_for_url("**/desk*")
+        page.goto(self.studio.url)
+        page.wait_for_selector("body[data-ready=yes]")
         # the same on the desk, of a session that has no track yet
         page.locator("#record-take").click()
         page.wait_for_url("**/desk*")

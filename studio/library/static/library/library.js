@@ -13,7 +13,7 @@ const titleOfToday = () => `Session of ${new Date().toLocaleDateString("en-GB", 
 /** Addresses of the sessions whose files are here, how many drops are being brought in, whether one was cancelled. */
 const arrived = [];
 let taking = 0;
-let stays = false;
+let wasCancelled = false;
 
 /**
  * The groups of which each becomes a session: every folder, every archive of a session, all loose files together.
@@ -36,14 +36,15 @@ async function take(groups) {
     const { url, cancelled } = await takeTogether(files, folder);
     if (url) arrived.push(url);
     if (cancelled) {
-      stays = true;
+      wasCancelled = true;
       break;
     }
   }
   taking -= 1;
   if (taking) return;
-  if (arrived.length === 1 && !stays) goTo(arrived[0]);
+  if (arrived.length === 1 && !wasCancelled) goTo(arrived[0]);
   else if (arrived.length) loadAgain();
+  wasCancelled = false;
 }
 
 /** Resolves to the address of the session, if any file of it could be brought in, and whether the rest was cancelled. */
