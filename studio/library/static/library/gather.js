@@ -114,7 +114,7 @@ class Sending {
     const digest = await digestOfAll(this.digests);
     for (let tries = 0; ; tries++) {
       const answer = await send(`/uploads/${this.id}/finish`, { digest, among: this.among });
-      if (answer.status !== 0 || tries >= TRIES) return answer;
+      if (answer.status !== 0 || tries >= TRIES || this.cancelled.aborted) return answer;
       await wait(pause(tries + 1));
     }
   }
@@ -177,7 +177,7 @@ async function sendAll(session, files, box) {
   return { tracks, cancelled };
 }
 
-/** How far files are, which one is sent, and a button that cancels. */
+/** A line that tells which file is sent and how much of all has arrived, with a button that cancels. */
 function progressLine() {
   const bar = document.createElement("progress");
   bar.max = 1;
