@@ -15,6 +15,7 @@ from core.analysis import Source
 from core.audio.peaks import LEVELS
 from core.listening import stored
 from core.listening.attacks import NONE, Attacks
+from core.listening.guides import GuideRank, rank_guides
 from core.listening.roles import sound_of
 from core.listening.track import AnalysedTrack, analyse_track
 from core.tracking import AnalysisContext, NoBeats, build_context
@@ -137,12 +138,33 @@ def context(session: Session) -> AnalysisContext:
 
     Raises :class:`core.tracking.NoBeats` or its subclass :class:`NotAnalysed`.
     """
-    return _context(session, content_key(session), tuple(sorted(session.guides.items())))
+    return _context(session, content_key(session), _weighed(session))
 
 
 @remembered(2)  # each takes some 100 MB for eight tracks of four minutes
-def _context(session: Session, _key: Hashable, guides: tuple[tuple[str, float], ...]) -> AnalysisContext:
-    return build_context(analysed_tracks(session), dict(guides))
+def _context(session: Session, _key: Hashable, _weights: Hashable) -> AnalysisContext:
+    return build_context(analysed_tracks(session), session.guides)
+
+
+def guide_ranks(session: Session) -> dict[int, GuideRank]:
+    """How well each analysed track marks the beat and what it weighs as things stand, by the track's key; none where
+    an analysis is out of date."""
+    try:
+        return _guide_ranks(session, content_key(session), _weighed(session))
+    except NotAnalysed:
+        return {}
+
+
+@remembered(32)  # some kB each
+def _guide_ranks(session: Session, _key: Hashable, _weights: Hashable) -> dict[int, GuideRank]:
+    ranks = rank_guides(analysed_tracks(session), session.guides)
+    return dict(zip(session.tracks.filter(analysed=True).values_list("pk", flat=True), ranks, strict=True))
+
+
+def _weighed(session: Session) -> Hashable:
+    """What the engineer says that weighs tracks as guides: weights, the names they go by, and what the tracks are."""
+    said = session.tracks.filter(analysed=True).values_list("pk", "name", "role", "role_given")
+    return tuple(sorted(session.guides.items())), tuple(said)
 
 
 def attacks(track: Track) -> Attacks:

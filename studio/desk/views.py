@@ -21,6 +21,7 @@ from core.listening.roles import ROLES
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from core.tempomap.limits import checked_range
+from studio.analysis.features import guide_ranks
 from studio.analysis.laying_out import lay_out, starts
 from studio.analysis.models import latest
 from studio.analysis.separate_job import SEPARATE
@@ -56,7 +57,7 @@ def desk(request: HttpRequest, pk: int) -> HttpResponse:
 
 def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
     """What the page has to know of the session beside the map; of its ``result`` on that one's clock."""
-    weights = {r["name"]: r for r in latest(session, "guides")["guides"]}
+    ranks = guide_ranks(session)
     return {
         "id": session.pk,
         "title": session.title,
@@ -80,9 +81,9 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
                 "pan": t.pan,
                 "role": t.role,
                 "remarks": t.remarks,
-                "weight": weights.get(t.name, {}).get("weight"),
+                "weight": ranks[t.pk].weight if t.pk in ranks else None,
                 "given": session.guides.get(t.name),
-                "reason": weights.get(t.name, {}).get("reason", ""),
+                "reason": ranks[t.pk].reason if t.pk in ranks else "",
             }
             for t in session.tracks.all()
         ],

@@ -174,7 +174,7 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
         return _with_track_gone(found, "out" in request.POST)
     mix = read_body(request, Mix)
     fields = set_mix(found, mix)
-    name = f"Level of {found.name}"
+    name, called = f"Level of {found.name}", found.name
     if mix.name is not None:
         found.name = shown_name(mix.name)
         found.guess_role()
@@ -182,8 +182,21 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
         name = f"Track name: {found.name}"
     with transaction.atomic():
         found.save(update_fields=fields)
+        if found.name != called:
+            _keep_weight(found, called)
         changed(found.session, name, gesture=mix.name is None)
     return JsonResponse({"ok": True})
+
+
+def _keep_weight(track: Track, called: str) -> None:
+    """A weight as guide goes by the track's name: it goes with the track to its new one."""
+    guides = dict(track.session.guides)
+    if called not in guides:
+        return
+    guides[track.name] = guides[called]
+    if not track.session.tracks.filter(name=called).exists():
+        del guides[called]
+    Session.objects.filter(pk=track.session_id).update(guides=guides)
 
 
 def _say_role(found: Track, role: str) -> HttpResponse:
