@@ -133,16 +133,23 @@ def content_key(session: Session) -> tuple[tuple[int, int], ...]:
     return tuple((t.pk, _changed(t)) for t in session.tracks.filter(analysed=True))
 
 
+def context_key(session: Session) -> Hashable:
+    """A key for whatever is calculated from the session's tracks together: their analyses, and what the engineer says
+    that weighs them as guides: weights, the names they go by, what the tracks are."""
+    said = session.tracks.filter(analysed=True).values_list("pk", "name", "role", "role_given")
+    return content_key(session), tuple(sorted(session.guides.items())), tuple(said)
+
+
 def context(session: Session) -> AnalysisContext:
     """The analysis context of a session.
 
     Raises :class:`core.tracking.NoBeats` or its subclass :class:`NotAnalysed`.
     """
-    return _context(session, content_key(session), _weighed(session))
+    return _context(session, context_key(session))
 
 
 @remembered(2)  # each takes some 100 MB for eight tracks of four minutes
-def _context(session: Session, _key: Hashable, _weights: Hashable) -> AnalysisContext:
+def _context(session: Session, _key: Hashable) -> AnalysisContext:
     return build_context(analysed_tracks(session), session.guides)
 
 
@@ -150,21 +157,15 @@ def guide_ranks(session: Session) -> dict[int, GuideRank]:
     """How well each analysed track marks the beat and what it weighs as things stand, by the track's key; none where
     an analysis is out of date."""
     try:
-        return _guide_ranks(session, content_key(session), _weighed(session))
+        return _guide_ranks(session, context_key(session))
     except NotAnalysed:
         return {}
 
 
 @remembered(32)  # some kB each
-def _guide_ranks(session: Session, _key: Hashable, _weights: Hashable) -> dict[int, GuideRank]:
+def _guide_ranks(session: Session, _key: Hashable) -> dict[int, GuideRank]:
     ranks = rank_guides(analysed_tracks(session), session.guides)
     return dict(zip(session.tracks.filter(analysed=True).values_list("pk", flat=True), ranks, strict=True))
-
-
-def _weighed(session: Session) -> Hashable:
-    """What the engineer says that weighs tracks as guides: weights, the names they go by, and what the tracks are."""
-    said = session.tracks.filter(analysed=True).values_list("pk", "name", "role", "role_given")
-    return tuple(sorted(session.guides.items())), tuple(said)
 
 
 def attacks(track: Track) -> Attacks:

@@ -21,7 +21,7 @@ from core.tracking.context import NoBeats
 from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt
 from core.tracking.doubts.settled import is_settled
 from core.tracking.review import review
-from studio.analysis.features import content_key, context
+from studio.analysis.features import context, context_key
 from studio.analysis.models import latest
 from studio.caches import remembered
 from studio.desk.commands import command_json
@@ -108,7 +108,7 @@ def doubts_of(session: Session, progress: Progress = no_progress) -> list[Doubt]
 
 def _key_of(session: Session, step: MapStep) -> Hashable:
     """What a review depends on beside the step."""
-    return step.made, content_key(session), tuple(sorted(session.guides.items()))
+    return step.made, context_key(session)
 
 
 def confidence_of(session: Session) -> NDArray[np.float64]:

@@ -28,7 +28,16 @@ def progress(request: HttpRequest, session: int) -> HttpResponse:
     current = next((j for j in open_jobs if j.state == Job.State.RUNNING), open_jobs[0] if open_jobs else None)
     last = every[-1] if every and every[-1].state in _ENDED_BADLY else None
     paused = current is not None and current.state == Job.State.WAITING and Pause.objects.exists()
-    context = {"job": current, "more": len(open_jobs) - 1, "last": last, "paused": paused}
+    failed = last is not None and last.state == Job.State.FAILED
+    told = "" if last is None else last.message if failed else f"{last.label} was cancelled."
+    context = {
+        "failed": failed,
+        "told": told,
+        "job": current,
+        "more": len(open_jobs) - 1,
+        "last": last,
+        "paused": paused,
+    }
     state = {**state_of(session), "busy": bool(open_jobs), "version": settings.STATIC_VERSION}
     response = render(request, "jobs/progress.html", context)
     return trigger_client_event(response, "session-state", state)

@@ -372,6 +372,22 @@ class Guides(Checking):
         self.session_.refresh_from_db()
         self.assertEqual(self.session_.guides, {"Oud": 80.0, "Lute": 80.0})
 
+    def test_what_a_track_is_said_to_be_counts_for_doubts_at_once(self):
+        track = self.session_.tracks.get()
+        seen = []
+
+        def reviewed(context, tempo_map, usual):
+            seen.append([(t.name, t.role) for t in context.tracks])
+            return np.ones(len(tempo_map.beats())), []
+
+        with mock.patch("studio.desk.doubt_views.review", reviewed):
+            self.client.get(f"{self.url}/doubts")
+            self.client.post(f"/tracks/{track.pk}", {"role": "room"})
+            self.post(f"/tracks/{track.pk}", name="Church")
+            self.client.get(f"{self.url}/doubts")
+            self.client.get(f"{self.url}/doubts")
+        self.assertEqual(seen[1:], [[("Church", "room")]])
+
     def test_tracks_are_ranked_before_any_search_and_as_they_stand(self):
         track = self.session_.tracks.get()
         self.session_.analyses.all().delete()
