@@ -190,6 +190,20 @@ def _energy(track: Track, _key: int) -> NDArray[np.float64]:
     return found.evidence.energy.astype(np.float64).sum(axis=1) if found else np.zeros(0)
 
 
+def peak(track: Track) -> float:
+    """The largest absolute sample of a track, full scale being 1; 0 while it is not analysed, or lost."""
+    return _peak(track, _changed(track)) if track.analysed else 0.0
+
+
+@remembered(512)  # a number each
+def _peak(track: Track, _key: int) -> float:
+    try:
+        coarsest = np.load(track.folder / f"peaks-{LEVELS[-1]}.npy").astype(np.float64)
+    except FileNotFoundError:
+        return 0.0
+    return float(np.abs(coarsest).max(initial=0) / 32767)
+
+
 def peaks(track: Track, level: int, first: int, count: int) -> bytes:
     """Peaks ``first`` to ``first + count`` at ``level`` samples a bin, as int16 pairs. Raises ``KeyError``."""
     if level not in LEVELS:

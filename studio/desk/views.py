@@ -21,7 +21,7 @@ from core.listening.roles import ROLES
 from core.tempomap import Meter
 from core.tempomap.edits import EditError
 from core.tempomap.limits import checked_range
-from studio.analysis.features import guide_ranks
+from studio.analysis.features import guide_ranks, peak
 from studio.analysis.laying_out import lay_out, starts
 from studio.analysis.models import latest
 from studio.analysis.separate_job import SEPARATE
@@ -74,6 +74,7 @@ def facts(session: Session, result: Result | None = None) -> dict[str, Any]:
                 "channels": t.channels,
                 "frames": result.frames(t) if result and t.analysed else t.frames,
                 "analysed": t.analysed,
+                "peak": peak(t),
                 "version": result.version(t.pk) if result and t.analysed else "",
                 "gain": t.gain,
                 "muted": t.muted,

@@ -90,3 +90,18 @@ test("without time left nothing new is drawn", () => {
   assert.equal(new Waves(tiles(), facts).draw(seen, track, how({ budget: { ms: 0, ahead: 0 } })), false);
   assert.equal(drawn.length + seen.shown.length, 0);
 });
+
+test("the loudest track fills its lane, from there they are drawn higher or lower", () => {
+  const of = (...peaks) => new Waves(tiles(), { ...facts, tracks: peaks.map((peak) => ({ peak })) });
+  assert.equal(of(0.02, 0.125).gain, 8);
+  assert.equal(of(1, 0.125).gain, 1);
+  assert.equal(of(1.5).gain, 1); // over full scale: its top is cut off, as it is in what is played
+  assert.equal(of(0.0001).gain, 32); // noise
+  assert.equal(of(0).gain, 1);
+  assert.equal(of().gain, 1);
+  const waves = of(0.25);
+  waves.heighten(2);
+  assert.deepEqual([waves.gain, waves.fill], [8, 4]);
+  for (let i = 0; i < 99; i++) waves.heighten(0.8);
+  assert.equal(waves.gain, 1);
+});

@@ -14,6 +14,7 @@ from core.document.commands import Ratio
 from core.tempomap import TempoMap
 from core.tracking.doubts.doubt import Doubt, Remedy
 from studio.analysis.models import latest
+from studio.caches import clear_all
 from studio.desk import history
 from studio.desk.find_job import FIND
 from studio.desk.views import BLOCK
@@ -164,6 +165,15 @@ class PlayedAndDrawn(StudioCase):
         raw = np.frombuffer(self.client.get(f"/tracks/{track.pk}/samples/3").content, np.float32)
         np.testing.assert_array_equal(raw, audio.read(track.source, 3 * 4096, 4096)[:, 0])
         self.assertEqual(self.client.get(f"/tracks/{track.pk}/peaks/65/0").status_code, 404)
+
+    def test_the_page_knows_how_loud_each_track_gets(self):
+        session = self.mapped()
+        track = session.tracks.get()
+        facts = self.client.get(f"/sessions/{session.pk}/facts").json()
+        self.assertAlmostEqual(facts["tracks"][0]["peak"], np.abs(audio.read(track.source, 0, track.frames)).max(), delta=2e-5)
+        (track.folder / "peaks-16384.npy").unlink()
+        clear_all()
+        self.assertEqual(self.client.get(f"/sessions/{session.pk}/facts").json()["tracks"][0]["peak"], 0)
 
     def test_the_click_heard_is_the_click_written(self):
         session = self.mapped()

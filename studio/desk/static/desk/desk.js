@@ -99,7 +99,6 @@ export class Desk {
     this.loop = null;
     this.follows = true;
     this.clickLevel = 0.7;
-    this.waveGain = 1;
     this.gridStrength = Number(localStorage.getItem("grid") ?? 1);
     this.laneHeight = 80;
     this.drawn = 0;
@@ -267,11 +266,6 @@ export class Desk {
     this.player.setLoop(loop);
     this.stretches.show();
     byId("loop").setAttribute("aria-pressed", loop !== null);
-    this.redraw();
-  }
-
-  setWaveGain(gain) {
-    this.waveGain = Math.min(32, Math.max(0.25, gain));
     this.redraw();
   }
 

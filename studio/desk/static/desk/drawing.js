@@ -3,7 +3,7 @@
 
 import { INK, SANS, SERIF, fresh } from "./palette.js";
 
-/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "before" | "canvas" | "compare" | "contourScale" | "doubts" | "grid" | "gridStrength" | "growing" | "hover" | "hoverEnd" | "isSilenced" | "laneHeight" | "lanes" | "later" | "loop" | "marks" | "parts" | "reshaping" | "scroller" | "selected" | "tapping" | "tempo" | "view" | "waveGain" | "waves">} Needs what this uses of the desk */
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "before" | "canvas" | "compare" | "contourScale" | "doubts" | "grid" | "gridStrength" | "growing" | "hover" | "hoverEnd" | "isSilenced" | "laneHeight" | "lanes" | "later" | "loop" | "marks" | "parts" | "reshaping" | "scroller" | "selected" | "tapping" | "tempo" | "view" | "waves">} Needs what this uses of the desk */
 
 export const STRIP = 17; // pixels of time above the bars in the ruler
 export const TAB = 26; // width of the handles at the ends of the mapped music
@@ -343,7 +343,7 @@ export function drawLanes(desk) {
       width: Math.round(width * ratio),
       spp: view.spp / ratio,
       first: view.start * view.rate,
-      gain: desk.waveGain,
+      gain: desk.waves.gain,
       budget,
       muted: desk.isSilenced(track),
       marks: desk.attacks,

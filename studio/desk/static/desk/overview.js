@@ -59,7 +59,7 @@ export class Overview {
   #waveforms(width, height) {
     const { facts, waves } = this.desk;
     const analysed = facts.tracks.filter((t) => t.analysed);
-    const key = [width, height, facts.seconds, INK.wave, INK.shade, ...analysed.map((t) => t.id)].join();
+    const key = [width, height, facts.seconds, INK.wave, INK.shade, waves.fill, ...analysed.map((t) => t.id)].join();
     if (this.tracks?.key === key) return this.tracks;
     const canvas = new OffscreenCanvas(Math.max(1, width), Math.max(1, height));
     const context = canvas.getContext("2d");
@@ -67,7 +67,7 @@ export class Overview {
     context.fillRect(0, 0, width, height);
     context.globalAlpha = Math.max(0.12, 0.7 / Math.max(1, analysed.length));
     const spp = (facts.seconds * facts.rate) / width;
-    const how = { top: 0, height, width, spp, first: 0, gain: 1, budget: { ms: 8 }, muted: false };
+    const how = { top: 0, height, width, spp, first: 0, gain: waves.fill, budget: { ms: 8 }, muted: false };
     let complete = true;
     for (const track of analysed) complete = waves.draw(context, track, how) && complete;
     if (complete) this.tracks = { key, canvas };

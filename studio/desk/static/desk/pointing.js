@@ -4,7 +4,7 @@
 import { STRIP, TAB } from "./drawing.js";
 import { Touch } from "./touch.js";
 
-/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "canvas" | "contourScale" | "editing" | "facts" | "grid" | "hover" | "hoverEnd" | "laneHeight" | "loop" | "panels" | "player" | "redraw" | "reshaping" | "scroller" | "select" | "selected" | "setLoop" | "setWaveGain" | "view" | "wake" | "waveGain">} Needs what this uses of the desk */
+/** @typedef {Pick<import("./desk.js").Desk, "attacks" | "canvas" | "contourScale" | "editing" | "facts" | "grid" | "hover" | "hoverEnd" | "laneHeight" | "loop" | "panels" | "player" | "redraw" | "reshaping" | "scroller" | "select" | "selected" | "setLoop" | "view" | "wake" | "waves">} Needs what this uses of the desk */
 
 const GRAB = 9; // pixels around a line that take hold of it
 const FINGER = 18; // the same for a finger
@@ -170,7 +170,8 @@ export function pointing(desk) {
           pinched -= steps;
           if (steps) desk.view.zoom(Math.max(-4, Math.min(4, steps)), xOf(e));
         } else if (e.altKey) {
-          desk.setWaveGain(desk.waveGain * (e.deltaY < 0 ? 1.25 : 0.8));
+          desk.waves.heighten(e.deltaY < 0 ? 1.25 : 0.8);
+          desk.redraw();
         } else {
           desk.view.scrollBy((Math.abs(e.deltaX) > Math.abs(e.deltaY) ? e.deltaX : e.deltaY) * line);
         }

@@ -5,12 +5,28 @@ import { INK } from "./palette.js";
 
 const STRIP = 256; // device pixels
 const MOST = 900;
+const SOFTEST = 1 / 32; // what is softer is not drawn at its full height: it may be noise
 
 export class Waves {
   constructor(tiles, facts) {
     this.tiles = tiles;
     this.facts = facts;
     this.strips = new Map(); // key -> {picture, complete}
+    this.chosen = 1; // how much higher than usual
+  }
+
+  /** What makes the loudest track as high as its lane: soft recordings are to be seen, too. */
+  get fill() {
+    const peak = Math.max(0, ...this.facts.tracks.map((t) => t.peak ?? 0));
+    return peak > 0 ? 1 / Math.min(1, Math.max(SOFTEST, peak)) : 1;
+  }
+
+  get gain() {
+    return this.fill * this.chosen;
+  }
+
+  heighten(by) {
+    this.chosen = Math.min(32, Math.max(0.25, this.chosen * by));
   }
 
   forget(track) {
