@@ -43,6 +43,17 @@ class Form(BaseModel):
     model_config = ConfigDict(extra="ignore", allow_inf_nan=False)
 
 
+#: What the engineer calls a field whose name does not say it.
+_CALLED = {
+    "at": "time",
+    "bars": "number of bars",
+    "beats": "number of beats",
+    "bpm": "tempo",
+    "by": "distance",
+    "snap_within": "distance to snap",
+    "to": "time",
+    "within": "distance",
+}
 B = TypeVar("B", bound=BaseModel)
 DAMAGED = "The request was damaged on its way; try again."
 
@@ -94,13 +105,19 @@ def reason(error: ValidationError) -> str:
     first = error.errors()[0]
     if first["type"] == "value_error":
         return str(first["ctx"]["error"])
-    names = [str(x) for x in first["loc"] if isinstance(x, str)]
-    field = (names[-1] if names else "value").replace("_", " ")
+    field = field_called(error)
     if first["type"] == "missing":
         return f"The {field} is missing."
     if first["type"] == "extra_forbidden":
         return f"Nothing here is called “{field[:40]}”."
     return f"The {field} cannot be “{str(first.get('input'))[:60]}”."
+
+
+def field_called(error: ValidationError) -> str:
+    """What the engineer calls the first field that is wrong."""
+    names = [str(x) for x in error.errors()[0]["loc"] if isinstance(x, str)]
+    name = names[-1] if names else "value"
+    return _CALLED.get(name, name.replace("_", " "))
 
 
 def _number(text: str) -> float | int:

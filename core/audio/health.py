@@ -44,9 +44,9 @@ class Health:
         if info.missing:
             out.append(f"The file ends early: about {info.missing / info.rate:.1f} s that it announces are missing.")
         if self.not_numbers:
-            out.append(f"{self.not_numbers} samples are not numbers; they play as silence.")
+            out.append(f"Samples that are not numbers: {self.not_numbers}. They play as silence.")
         if self.peak < SILENCE:
             out.append("The track is silent and gives the analysis nothing.")
         elif self.clipped:
-            out.append(f"Clipped: {self.clipped} samples sit flat at full scale. Attacks are found all the same.")
+            out.append(f"Clipped: samples flat at full scale: {self.clipped}. Attacks are found all the same.")
         return out

@@ -78,8 +78,9 @@ def _(command: Move, document: Document, recording: Recording, preview: bool) ->
     tempo_map = map_of(document)
     within = min(_FARTHEST_SNAP, command.snap_within)
     to = command.to if command.free else snap_to_attack(recording, command.to, within, command.track)
-    by = 1000 * (to - float(tempo_map.seconds_of_beat(command.beat)))
-    name = f"Moved {words_at(tempo_map, command.beat)} by {by:+.1f} ms"
+    by = to - float(tempo_map.seconds_of_beat(command.beat))
+    how_far = f"{1000 * by:+.1f} ms" if abs(by) < 1 else f"{by:+.3f} s"
+    name = f"Moved {words_at(tempo_map, command.beat)} by {how_far}"
     return _moved(document, recording, command.beat, to, command.reach, name)
 
 

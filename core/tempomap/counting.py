@@ -35,7 +35,8 @@ def rescale(
         if n < 1 or first < ends[0] or last > ends[1]:
             raise EditError("Choose a stretch inside the mapped music.")
         if n * times % over:
-            raise EditError(f"{n} beats cannot be counted {times} for {over}: choose a stretch that {over} divides.")
+            fit = f"{over}, {2 * over}, {3 * over} or so on"
+            raise EditError(f"Beats in this stretch: {n}. To count {times} for {over}, choose a stretch of {fit}.")
         inside = first + np.arange(n * times // over + 1) * over / times
         at = np.concatenate([np.arange(ends[0], first), inside, np.arange(last + 1, ends[1] + 1)])
         # what was counted before the stretch keeps its count, unless bar 1 lies behind it

@@ -9,6 +9,7 @@ from pydantic import Field, TypeAdapter, ValidationError
 
 from core.document.commands import Command
 from core.tempomap.edits import EditError
+from studio.inputs import field_called
 
 _COMMANDS: TypeAdapter[Command] = TypeAdapter(Annotated[Command, Field(discriminator="kind")])
 
@@ -21,10 +22,9 @@ def read_command(data: dict[str, Any]) -> Command:
         first = e.errors()[0]
         if first["type"].startswith("union_tag"):
             raise EditError("This version of Diachron does not know that edit.") from None
-        field = next((str(x) for x in reversed(first["loc"]) if isinstance(x, str)), "value")
         wanted = {"int": "a whole number", "float": "a number", "finite": "a number"}
         kind = next((words for part, words in wanted.items() if part in first["type"]), "something else")
-        raise EditError(f"The {field} has to be {kind}.") from None
+        raise EditError(f"The {field_called(e)} has to be {kind}.") from None
 
 
 def command_json(command: Command) -> dict[str, Any]:

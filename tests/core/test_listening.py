@@ -109,7 +109,7 @@ class Formats(Folder):
         x[5000:5010], x[6000] = np.nan, np.inf
         sf.write(self.folder / "nan.wav", x, RATE, "FLOAT")
         heard = analyse_track(self.folder / "nan.wav", "nan")
-        self.assertIn("11 samples are not numbers", heard.remarks[0])
+        self.assertIn("Samples that are not numbers: 11.", heard.remarks[0])
         self.assertTrue(np.isfinite(heard.evidence.flux).all())
         self.assertTrue(np.isfinite(audio.read(self.folder / "nan.wav", 4990, 100)).all())
 

@@ -52,7 +52,7 @@ class BarTable(PreparedCase):
         step, row = self.take.step_id, self.row(3)
         for fields, words in (
             ({"cell": "at", "at": "-50"}, "A beat cannot"),
-            ({"cell": "at", "at": "soon"}, "The at cannot be"),
+            ({"cell": "at", "at": "soon"}, "The time cannot be “soon”"),
             ({"cell": "at"}, "A time is a number of seconds"),
             ({"cell": "meter", "meter": "loud"}, "meter"),
             ({"cell": "colour"}, "cannot be"),

@@ -136,7 +136,8 @@ class OneHistory(StudioCase):
     def test_wrong_fields_are_named(self):
         for said, words in (
             ({"kind": "nudge", "beat": "x", "by": 1}, "The beat has to be a whole number."),
-            ({"kind": "tempo", "beat": 3, "bpm": None}, "The bpm has to be a number."),
+            ({"kind": "tempo", "beat": 3, "bpm": None}, "The tempo has to be a number."),
+            ({"kind": "bars", "stretch": [1, 9], "bars": "x"}, "The number of bars has to be a whole number."),
             ({"kind": "tempo", "beat": 3, "bpm": 2}, "A tempo lies between"),
         ):
             answer = self.edit(**said)
