@@ -43,6 +43,9 @@ _SOON, _HALF_WITHIN = 4, 0.2
 _BESIDE = 8
 #: Where the engineer has counted, two tell as much as eight (fitting set).
 _BESIDE_COUNTED = 2
+#: Chosen there, too: what a held beat is worth (full attacks) where up to so many beats are counted in a stretch that is
+#: longer than the tempo around says. One bar is hardly ever at another level by itself, but often held.
+_RATHER_HELD, _ONE_BAR = 0.7, 4
 #: How far from even beats a beat may then lie, in beats.
 _NEAR_EVEN = 0.3
 #: How far the ends of a found chain may lie from the fixed beats, in seconds.
@@ -152,7 +155,8 @@ def _counted(curve: Curve, beats: int, fixed: Ints, local: float, around: Ints) 
     # either the map around counts at another level, or one beat is held and the others keep the tempo around
     steady = decode_counted(curve, beats, mean, STRICT, fixed)
     as_around = decode_counted(curve, beats, local, COUNTED, fixed)
-    return max(steady, as_around, key=lambda found: found[1])[0]
+    lead = _RATHER_HELD if beats <= _ONE_BAR and mean > local else 0.0
+    return (as_around if as_around[1] + lead > steady[1] else steady)[0]
 
 
 def _leaves_its_ends(chain: Ints) -> bool:

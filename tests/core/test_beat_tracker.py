@@ -14,7 +14,7 @@ from core.analysis import Source, analyse_sources
 from core.demo import boathouse, others
 from core.demo.files import write_tracks
 from core.document import Document
-from core.document.commands import AreBars
+from core.document.commands import TakeReading
 from core.editing import apply
 from core.editing.remedies import trusted
 from core.listening import guides
@@ -316,20 +316,26 @@ class Demos(TestCase):
     def test_no_remedy_takes_beats_of_the_rubato_solo_off_what_is_struck(self):
         """In bar 16 a beat is held, and counted as two; three even beats would make it a bar like the others."""
         title = "Letter to the Ferryman"
-        found, true = self.found(title), self.truth[title].beats().seconds
-        recording, document = Analysed(self.tracks[title]), Document(found.map)
-        odd = next(d for d in review(recording.context(), found.map, USUAL_RANGE)[1] if d.kind == "meter")
-        bar_16 = tuple(float(found.map.bar_seconds(bar)) for bar in (16, 17))
-        even = Remedy("three even beats", AreBars(bar_16, 1, "3/4"))
+        found, true = self.found(title).map, self.truth[title].beats().seconds
+        start, end = (float(found.bar_seconds(bar)) for bar in (16, 17))
+        even = bars_between(found, start, end, 1, Meter(3, 4))
+        recording, document = Analysed(self.tracks[title], [("even", even)]), Document(found)
+        odd = next(d for d in review(recording.context(), found, USUAL_RANGE)[1] if d.kind == "meter")
 
         def right(tempo_map):
             return np.abs(true[:, None] - tempo_map.beats().seconds).min(axis=1) < 0.03
 
-        after = apply(even.command, document, recording).document.map
-        self.assertTrue((right(found.map) & ~right(after)).any())
-        self.assertGreater(bars_fit(recording.context(), after), bars_fit(recording.context(), found.map))
-        (kept,) = trusted([replace(odd, remedies=[even])], document, recording, USUAL_RANGE)
-        self.assertEqual(kept.remedies, [])
+        self.assertTrue((right(found) & ~right(even)).any())
+        self.assertGreater(bars_fit(recording.context(), even), bars_fit(recording.context(), found))
+        wrong = Remedy("three even beats", TakeReading(0))
+        (kept,) = trusted([replace(odd, remedies=[wrong, *odd.remedies])], document, recording, USUAL_RANGE)
+        # the doubt's own remedy holds a beat
+        (remedy,) = kept.remedies
+        self.assertEqual(remedy.words, "it slows down or holds: bar 16 has 3 beats")
+        after = apply(remedy.command, document, recording).document.map
+        self.assertTrue(right(after)[right(found)].all())
+        held = (true > start - 0.1) & (true < end + 0.1)
+        np.testing.assert_allclose(true[held], after.beats(45, 48).seconds, atol=0.03)
 
     def test_the_slow_down_into_a_hold_is_one_remedy_away(self):
         """The quintet slows down from bar 40 and holds a beat of bar 41, where the map has run on."""

@@ -82,7 +82,7 @@ class CountingAnew(TestCase):
         np.testing.assert_array_equal(rescale(doubled, 1, 2, 8, 24).seconds, tempo_map.seconds)
 
     def test_a_stretch_that_does_not_divide(self):
-        with self.assertRaisesRegex(EditError, "divides"):
+        with self.assertRaisesRegex(EditError, "choose a stretch of 3, 6, 9 or so on"):
             rescale(wandering(), 2, 3, 8, 15)
 
     def test_a_count_in_taken_for_bar_one(self):

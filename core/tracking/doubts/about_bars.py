@@ -32,7 +32,8 @@ def odd_bars(view: MapView) -> list[Doubt]:
             remedy = Remedy(f"make it {usual}", SetMeter(int(view.bar[a]), usual.felt, only=True))
             words = f"A bar of {meter} among bars of {main} beats."
             slower = _slower(view, downs, main, int(a), int(b)) if n > main else []
-            out.append(view.doubt("meter", int(a), int(b), LISTEN, words, [*slower, remedy]))
+            held = _held_remedy(view, int(a), int(b), main) if main < n < 2 * main else []
+            out.append(view.doubt("meter", int(a), int(b), LISTEN, words, [*slower, *held, remedy]))
     return out
 
 
