@@ -43,8 +43,8 @@ _SOON, _HALF_WITHIN = 4, 0.2
 _BESIDE = 8
 #: Where the engineer has counted, two tell as much as eight (fitting set).
 _BESIDE_COUNTED = 2
-#: Chosen there, too: what a held beat is worth (full attacks) where up to so many beats are counted in a stretch that is
-#: longer than the tempo around says. One bar is hardly ever at another level by itself, but often held.
+#: Chosen there, too: what a held beat is worth (full attacks) where up to so many beats are counted in a stretch that
+#: is longer than the tempo around says. One bar is hardly ever at another level by itself, but often held.
 _RATHER_HELD, _ONE_BAR = 0.7, 4
 #: How far from even beats a beat may then lie, in beats.
 _NEAR_EVEN = 0.3

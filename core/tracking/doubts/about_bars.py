@@ -33,7 +33,8 @@ def odd_bars(view: MapView) -> list[Doubt]:
             words = f"A bar of {meter} among bars of {main} beats."
             slower = _slower(view, downs, main, int(a), int(b)) if n > main else []
             held = _held_remedy(view, int(a), int(b), main) if main < n < 2 * main else []
-            out.append(view.doubt("meter", int(a), int(b), LISTEN, words, [*slower, *held, remedy]))
+            remedies = list(dict.fromkeys([*slower, *held, remedy]))
+            out.append(view.doubt("meter", int(a), int(b), LISTEN, words, remedies))
     return out
 
 
