@@ -118,6 +118,13 @@ class Settled(TestCase):
         self.assertTrue(is_settled(doubt, np.zeros(0), [Settlement("counted", 9.8, 26.0)]))
         self.assertFalse(is_settled(doubt, np.zeros(0), [Settlement("counted", 12.0, 26.0)]))
 
+    def test_where_beats_were_counted_a_long_one_is_held_but_a_strange_tempo_may_be_a_slip(self):
+        counted = [Settlement("counted", 9.8, 16.0)]
+        hold = Doubt("hold", 12.0, 13.7, 4, 8, WRONG, "One beat lasts 2.3 times its neighbours.", [])
+        self.assertTrue(is_settled(hold, np.array([9.8, 16.0]), counted))
+        self.assertFalse(is_settled(hold, np.array([9.8, 16.0]), []))
+        self.assertFalse(is_settled(replace(hold, kind="jump"), np.array([9.8, 16.0]), counted))
+
     def test_a_bar_line_that_was_said_ends_doubts_about_bar_lines(self):
         whole = Doubt("bar lines", 0.0, 60.0, 1, 0, LISTEN, "…", [])
         self.assertTrue(is_settled(whole, np.zeros(0), [Settlement("line", 20.0, 20.0)]))

@@ -98,7 +98,7 @@ class Stretches(Checking):
     def test_a_ratio_that_does_not_fit_says_why(self):
         answer = self.edit(kind="ratio", ratio="2:3", stretch=self.stretch(4, 12))
         self.assertEqual(answer.status_code, 422)
-        self.assertIn("divides", answer.json()["error"])
+        self.assertIn("choose a stretch of 3, 6, 9 or so on", answer.json()["error"])
 
     def test_thinning_previews_points_and_error(self):
         shown = self.edit(kind="thin", within=0.01, preview=True).json()
