@@ -161,6 +161,15 @@ def set_mix(found: Lane, mix: Mix) -> list[str]:
     return list(new)
 
 
+def mix_words(mix: Mix, lane: str) -> str:
+    """What a change of a lane's mix is called in the history."""
+    if mix.muted is not None:
+        return f"{lane} {'muted' if mix.muted else 'no longer muted'}"
+    if mix.solo is not None:
+        return f"{lane} {'solo' if mix.solo else 'no longer solo'}"
+    return f"{'Pan' if mix.pan is not None else 'Level'} of {lane}"
+
+
 @require_http_methods(["POST", "DELETE"])
 def track(request: HttpRequest, pk: int) -> HttpResponse:
     """Rename a track, say what it is, set its level, mute or solo; take it out of the session, or with ``back`` bring
@@ -174,7 +183,7 @@ def track(request: HttpRequest, pk: int) -> HttpResponse:
         return _with_track_gone(found, "out" in request.POST)
     mix = read_body(request, Mix)
     fields = set_mix(found, mix)
-    name, called = f"Level of {found.name}", found.name
+    name, called = mix_words(mix, found.name), found.name
     if mix.name is not None:
         found.name = shown_name(mix.name)
         found.guess_role()

@@ -27,7 +27,7 @@ from studio.library import stand_ins
 from studio.library.lookup import with_map
 from studio.library.models import Session
 from studio.library.uploads import clean_name, shown_name
-from studio.library.views import Mix, set_mix
+from studio.library.views import Mix, mix_words, set_mix
 from studio.parts import part_history, sound_sets
 from studio.parts.models import LOOP, Part, PartStep
 from studio.parts.sound import block, notes_of
@@ -255,7 +255,7 @@ def part(request: HttpRequest, pk: int) -> HttpResponse:
     """Set a part's level, mute, solo, pan or name."""
     found = get_object_or_404(Part, pk=pk)
     mix = read_body(request, Mix)
-    fields, done = set_mix(found, mix), f"Level of {found.name}"
+    fields, done = set_mix(found, mix), mix_words(mix, found.name)
     if mix.name is not None:
         found.name = shown_name(mix.name)[:200]
         fields.append("name")

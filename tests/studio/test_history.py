@@ -67,9 +67,9 @@ class Places(StudioCase):
         with mock.patch("studio.desk.views.STEPS_SHOWN", 5):
             page = self.client.get(f"/sessions/{made.pk}/panel/check").content.decode()
             self.assertIn("6 earlier steps", page)
-            self.assertEqual(page.count("data-go="), 6)
+            self.assertEqual(page.count("data-step="), 6)
             more = self.client.get(f"/sessions/{made.pk}/panel/check?steps=100").content.decode()
-            self.assertEqual(more.count("data-go="), 12)
+            self.assertEqual(more.count("data-step="), 12)
 
     def test_the_place_is_that_in_the_line_wherever_one_goes(self):
         for step in self.steps:

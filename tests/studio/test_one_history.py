@@ -112,6 +112,13 @@ class OneHistory(StudioCase):
             self.post(f"/tracks/{self.track.pk}", gain=gain)
         self.assertEqual(self.names()[-2:], ["Beats found", f"Level of {self.track.name}"])
 
+    def test_a_mute_a_solo_and_a_pan_are_named_as_what_they_are(self):
+        for mix in ({"muted": True}, {"muted": False}, {"solo": True}, {"solo": False}, {"pan": 0.5}):
+            self.post(f"/tracks/{self.track.pk}", **mix)
+        name = self.track.name
+        said = [f"{name} muted", f"{name} no longer muted", f"{name} solo", f"{name} no longer solo", f"Pan of {name}"]
+        self.assertEqual(self.names()[-5:], said)
+
     def test_every_response_names_the_step_that_it_made(self):
         before = self.step
         answer = self.post(f"/tracks/{self.track.pk}", muted=True)

@@ -8,7 +8,6 @@ import { note, send } from "../studio/server.js";
 /** attribute: what a click on a button that has it does */
 const BUTTONS = {
   edit: (d, data) => d.editing.make(JSON.parse(data.edit)),
-  go: (d, data) => d.editing.undoRedo(Number(data.go) - d.here),
   step: (d, data) => d.editing.goTo(Number(data.step)),
   compare: (d, data) => d.compare.with(Number(data.compare)),
   pane: (d, data) => d.panels.turn(data.pane),
