@@ -170,3 +170,27 @@ class Reach(SharedDemoCase):
         page.locator("#bar-5 th a").click()
         settled(page)
         self.assertAlmostEqual(self.state()["at"], was + 0.01, delta=0.0011)
+
+    def test_who_types_faster_than_the_table_answers_loses_nothing(self):
+        """The answer to the first change comes once the second waits and a third is being typed."""
+        page, held = self.page, []
+        page.keyboard.press("Control+b")
+        times = [float(page.locator(f"#at-{bar}").input_value()) + 0.01 for bar in (5, 6, 7)]
+        page.route("**/bars", lambda route: held.append(route), times=1)
+        for bar, time in zip((5, 6), times, strict=False):
+            page.locator(f"#at-{bar}").fill(f"{time:.4f}")
+            page.keyboard.press("Tab")
+        page.locator("#at-7").focus()
+        page.keyboard.press("Control+a")
+        page.keyboard.type(f"{times[2]:.4f}"[:4])
+        self.assertEqual(len(held), 1)
+        held[0].continue_()
+        page.get_by_text("Moved bar 6").wait_for()
+        page.keyboard.type(f"{times[2]:.4f}"[4:])
+        page.keyboard.press("Tab")
+        page.get_by_text("Moved bar 7").wait_for()
+        page.reload()
+        for bar, time in zip((5, 6, 7), times, strict=True):
+            self.assertAlmostEqual(float(page.locator(f"#at-{bar}").input_value()), time, delta=0.0011)
+        page.locator("#to-5").click()
+        settled(page)
