@@ -248,7 +248,7 @@ export class Player extends EventTarget {
   }
 
   #stream() {
-    if (!this.#lanes.length) return;
+    if (!this.laid || !this.#lanes.length) return; // before it is laid out it knows no tracks
     const wanted = this.#wanted();
     // after a jump, what was asked for elsewhere would only stand in the way
     for (const [n, abort] of this.asked) if (!wanted.includes(n)) (abort.abort(), this.asked.delete(n));
