@@ -27,6 +27,8 @@ from core.tracking.redetect import LONGEST_DETECTED, redetect
 _MOST_IN_BAR = 16
 #: How far an end of a stretch, and a place that is named, go to an attack, in seconds.
 _END_SNAP, _PLACE_SNAP = 0.03, 0.05
+#: So many beats are detected for a look, too: it takes a quarter of a second (docs/measured.md).
+_DETECTED_FOR_A_LOOK = 64
 #: A bar shorter than this, in beats, is not made at a seam: its beats go to the bar before.
 _SHORTEST = 2
 #: Seconds within which an end of a stretch is the pinned beat beside it.
@@ -195,7 +197,7 @@ def placed(
     pins = np.zeros(len(new), dtype=bool)
     pins[[0, -1]] = [bool((np.abs(np.array(fixed) - last) < 1).any()) if fixed else False, True]
     edited = splice(tempo_map, new, pins, tempo_map.meters)
-    if beats >= 2 and not preview:
+    if beats >= 2 and not (preview and beats > _DETECTED_FOR_A_LOOK):
         with suppress(EditError, NoBeats):
             edited = redetect(recording.context(), edited, last, target, beats)
     return edited
@@ -246,9 +248,9 @@ def _(command: AreBars, document: Document, recording: Recording, preview: bool)
     given = read_meter(command.meter) if command.meter else None
     meter = given or meter
     edited = bars_between(tempo_map, a, b, bars, meter)
-    if not preview:
-        edited = counted_beats(recording, edited, a, b, document.held)
     first, last = (round(float(edited.beat_index_at(t))) for t in (a, b))
+    if not (preview and last - first > _DETECTED_FOR_A_LOOK):
+        edited = counted_beats(recording, edited, a, b, document.held)
     bpm = 60 * (last - first) / (b - a)
     name = f"{bars} bar{'s' * (bars != 1)} at {bpm:.1f} from {words_at(edited, first)}"
     return Outcome(edited, name, (BarsHere(a, b, bars, given.felt if given else None),))

@@ -333,6 +333,7 @@ class Demos(TestCase):
         (remedy,) = kept.remedies
         self.assertEqual(remedy.words, "it slows down or holds: bar 16 has 3 beats")
         after = apply(remedy.command, document, recording).document.map
+        self.assertEqual(apply(remedy.command, document, recording, preview=True).document.map, after)
         self.assertTrue(right(after)[right(found)].all())
         held = (true > start - 0.1) & (true < end + 0.1)
         np.testing.assert_allclose(true[held], after.beats(45, 48).seconds, atol=0.03)
