@@ -48,5 +48,5 @@ class Health:
         if self.peak < SILENCE:
             out.append("The track is silent and gives the analysis nothing.")
         elif self.clipped:
-            out.append(f"Clipped: samples flat at full scale: {self.clipped}. Attacks are found all the same.")
+            out.append(f"Clipped. Samples flat at full scale: {self.clipped}. Attacks are found all the same.")
         return out
