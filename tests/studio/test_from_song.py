@@ -64,6 +64,7 @@ class FromSong(StudioCase):
 
     def test_a_recording_is_laid_under_it(self):
         made = Session.objects.get(pk=self.start().json()["id"])
+        self.assertContains(self.client.get(f"/sessions/{made.pk}/panel/gather"), ">Add tracks</label>")
         track = add_track(made, self.wav("reference.wav", 3.25 + 0.5 * np.arange(20)), "reference.wav")
 
         job = self.work(start(made, LISTEN, track))
