@@ -37,6 +37,8 @@ def start_from_song(request: HttpRequest) -> HttpResponse:
             tempo_map, song = read_map(path, name), _song(path, name)
         except MidiError as e:
             return JsonResponse({"error": str(e)}, status=422)
+    if song is None and len(tempo_map.beats()) < FEWEST_BEATS:
+        return JsonResponse({"error": f"“{name}” holds neither notes nor a tempo map."}, status=422)
     if tempo_map.seconds[-1] > LONGEST_SEC:
         return JsonResponse(
             {"error": f"“{name}” lasts longer than {LONGEST_SEC // 3600} hours; that is no song."}, status=422
@@ -56,6 +58,8 @@ def session_of_song(name: str, tempo_map: TempoMap, song: Song | None) -> Sessio
     return session
 
 
+#: A shorter map without notes is what an empty file is read as.
+FEWEST_BEATS = 3
 #: Seconds that the song may ring on behind its last event.
 TAIL = 2.0
 

@@ -60,6 +60,12 @@ class FromSong(StudioCase):
         for answer in (self.start(b"MThd nothing"), self.client.post("/sessions/from-song")):
             self.assertEqual(answer.status_code, 422)
             self.assertIn("MIDI", answer.json()["error"])
+        nothing = io.BytesIO()
+        empty = mido.MidiFile()
+        empty.add_track()
+        empty.save(file=nothing)
+        answer = self.start(nothing.getvalue(), "Empty.mid")
+        self.assertContains(answer, "holds neither notes nor a tempo map", status_code=422)
         self.assertEqual(Session.objects.count(), 0)
 
     def test_a_recording_is_laid_under_it(self):
