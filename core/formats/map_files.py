@@ -1,7 +1,9 @@
-"""The map of any file that holds one: MIDI, tables of beats, JAMS, MusicXML, audio with a map or cue points in it."""
+"""The map of any file that holds one: MIDI, tables of beats, JAMS, MusicXML, our own JSON, audio with a map or cue
+points in it."""
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import numpy as np
@@ -10,12 +12,15 @@ from core.audio.chunks import is_wave
 from core.formats import beat_tables, musicxml_map
 from core.formats.beat_tables import MapFileError
 from core.formats.carried import CarriedMap, CarryError, Section, read_carried, riff
+from core.formats.carried.content import FORMAT, from_text
 from core.formats.song import read_map
 from core.tempomap import Meters, TempoMap
 
 #: Endings of such files, as a page offers them.
 ENDINGS = (".mid", ".midi", ".csv", ".tsv", ".txt", ".jams", ".json", ".musicxml", ".mxl", ".xml", ".wav", ".flac",
            ".ogg", ".opus", ".mp3")  # fmt: skip
+#: How a map that was delivered as JSON begins.
+_OURS = re.compile(rf'\s*{{\s*"format"\s*:\s*"{re.escape(FORMAT)}"')
 #: Bytes of a table, at most.
 _MOST_BYTES = 32 << 20
 
@@ -44,7 +49,10 @@ def read_with_sections(path: Path, name: str | None = None) -> CarriedMap:
     if path.stat().st_size > _MOST_BYTES:
         raise MapFileError(f"“{name}” is too large for a list of beats.")
     text = path.read_bytes().decode("utf-8-sig", errors="replace")
-    return CarriedMap(beat_tables.read_beats(text, name))
+    try:
+        return from_text(text) if _OURS.match(text) else CarriedMap(beat_tables.read_beats(text, name))
+    except CarryError as e:
+        raise MapFileError(str(e)) from None
 
 
 def _of_audio(path: Path, name: str) -> CarriedMap:

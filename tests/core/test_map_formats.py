@@ -19,6 +19,7 @@ from core.formats import jams as our_jams
 from core.formats import musicxml_map, timed_text
 from core.formats.beat_tables import MapFileError, read_beats
 from core.formats.carried import CarriedMap, Section, carry, read_carried
+from core.formats.carried.content import to_text
 from core.formats.map_files import read_any_map, read_with_sections
 from core.harmony.chord_line import TimedChord
 from core.harmony.chords import QUALITIES, Chord
@@ -197,6 +198,13 @@ class Audio(InFolder):
         carry(self.folder / "take.wav", self.folder / "with.wav", CarriedMap(MAP, "x", SECTIONS))
         found = read_with_sections(self.folder / "with.wav")
         self.assertEqual((found.map, found.sections), (MAP, SECTIONS))
+
+    def test_a_map_that_was_delivered_as_json_comes_back_to_the_bit(self):
+        text = to_text(CarriedMap(MAP, "x", SECTIONS))
+        self.assertEqual(read_with_sections(self.kept("map.json", text)), CarriedMap(MAP, "x", SECTIONS))
+        for wrong, words in ((text[:-9], "damaged"), (text.replace('"version":1', '"version":99'), "newer")):
+            with self.assertRaisesRegex(MapFileError, words):
+                read_any_map(self.kept("wrong.json", wrong))
 
     def test_cue_points_of_another_program_are_bar_lines(self):
         data = bytearray((self.folder / "take.wav").read_bytes())
