@@ -70,18 +70,41 @@ def _of_table(text: str) -> list[Row]:
     if named and "beat" not in named:
         columns[2] = -1
     rows = table[1:] if named else table
+    if not named and any(_is_point(row) for row in rows):  # then the stretches of a label track are no beats
+        rows = [row for row in rows if not _is_stretch(row)]
     out: list[Row] = []
     for row in rows:
         seconds = _number(row[columns[0]]) if len(row) > columns[0] else None
         if seconds is None:
             continue
-        if not named and len(row) == 3 and _number(row[1]) is not None and not row[1].isdigit():
+        if not named and _is_label(row):
             out.append((seconds, *_labelled(row[2])))  # a label track: from, to, label
         elif not named and len(row) == 2 and not row[1].isdigit():
             out.append((seconds, *_labelled(row[1])))
         else:
             out.append((seconds, _whole(row, columns[1]), _whole(row, columns[2])))
     return out
+
+
+def read_stretches(text: str) -> list[tuple[float, float, str]]:
+    """The stretches of a label track whose points are beats or bars: from and to in seconds, and the label."""
+    table = [[c.strip() for c in line.split("\t")] for line in text.splitlines()]
+    if not any(_is_point(row) for row in table):
+        return []
+    return [(float(row[0]), float(row[1]), row[2]) for row in table if _is_stretch(row)]
+
+
+def _is_label(row: Sequence[str]) -> bool:
+    """A row of a label track: from, to, label."""
+    return len(row) == 3 and None not in (_number(row[0]), _number(row[1])) and not row[1].isdigit()
+
+
+def _is_point(row: Sequence[str]) -> bool:
+    return _is_label(row) and _number(row[0]) == _number(row[1])
+
+
+def _is_stretch(row: Sequence[str]) -> bool:
+    return _is_label(row) and (_number(row[1]) or 0.0) > (_number(row[0]) or 0.0)
 
 
 def _labelled(label: str) -> tuple[int | None, int | None]:

@@ -50,7 +50,10 @@ def read_with_sections(path: Path, name: str | None = None) -> CarriedMap:
         raise MapFileError(f"“{name}” is too large for a list of beats.")
     text = path.read_bytes().decode("utf-8-sig", errors="replace")
     try:
-        return from_text(text) if _OURS.match(text) else CarriedMap(beat_tables.read_beats(text, name))
+        if _OURS.match(text):
+            return from_text(text)
+        sections = tuple(Section(*stretch) for stretch in beat_tables.read_stretches(text))
+        return CarriedMap(beat_tables.read_beats(text, name), "", sections)
     except CarryError as e:
         raise MapFileError(str(e)) from None
 

@@ -206,6 +206,14 @@ class Audio(InFolder):
             with self.assertRaisesRegex(MapFileError, words):
                 read_any_map(self.kept("wrong.json", wrong))
 
+    def test_our_label_track_comes_back_with_its_sections(self):
+        found = read_with_sections(self.kept("labels.txt", timed_text.label_track(MAP, SECTIONS)))
+        first, last = MAP.bar_range
+        bars = np.arange(max(1, first), last)
+        np.testing.assert_allclose(found.map.bar_seconds(bars), MAP.bar_seconds(bars), atol=1e-6)
+        self.assertEqual([s.name for s in found.sections], [s.name for s in SECTIONS])
+        np.testing.assert_allclose([s.end for s in found.sections], [s.end for s in SECTIONS], atol=1e-6)
+
     def test_cue_points_of_another_program_are_bar_lines(self):
         data = bytearray((self.folder / "take.wav").read_bytes())
         lines = [24_000, 120_480, 217_000, 310_000]
