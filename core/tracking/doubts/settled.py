@@ -50,7 +50,7 @@ def _settles(settlement: Settlement, doubt: Doubt) -> bool:
         return settlement.doubt == doubt.kind and doubt.start < settlement.end and settlement.start < doubt.end
     if settlement.kind in ("locked", "free"):
         return settlement.start - _SAME <= doubt.start and doubt.end <= settlement.end + _SAME
-    if settlement.kind == "counted":  # so none is missing, one is held; only another tempo is still worth a doubt
+    if settlement.kind == "counted":  # with the number of beats given, a long beat is a hold; the tempo may be wrong
         inside = settlement.start - _AROUND_COUNTED <= doubt.start and doubt.end <= settlement.end + _AROUND_COUNTED
         return inside and doubt.kind not in WHOLE and (doubt.kind == "hold" or not _cannot_be_meant(doubt))
     if settlement.kind == "line":
