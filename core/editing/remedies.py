@@ -32,6 +32,9 @@ _ABOUT_COUNTING = (*_ABOUT_LEVEL, "bar lines")
 #: By how much a remedy has to fit better, in nats: beats and bars together (odds of 19 to 1: right in 95 of 100), and
 #: the tempo of the whole take, whose score is on its own scale.
 _BETTER, _BETTER_TAKE = 2.94, 0.3
+#: The same where a bar gets another number of beats: several of its beats may be the held one or the one too many.
+#: Chosen on the fitting set (docs/measured.md).
+_BETTER_BAR = 2 * _BETTER
 
 
 def trusted(
@@ -73,7 +76,8 @@ def trusted(
         else:
             fitted, struck = fits_before()
             # what is struck is known at once, the evidence for bar lines takes a while
-            fits_better = struck_fit(context, now) >= struck - _BETTER and fit(context, now, known) >= fitted + _BETTER
+            needed = _BETTER_BAR if doubt.kind == "meter" else _BETTER
+            fits_better = struck_fit(context, now) >= struck - _BETTER and fit(context, now, known) >= fitted + needed
         if not fits_better:
             return False
         left = review(recording.context(), after, usual)[1]
