@@ -34,7 +34,7 @@ class MapFileError(ValueError):
 
 def read_beats(text: str, name: str) -> TempoMap:
     """The map of a text. Raises :class:`MapFileError`."""
-    rows = _guarded(_of_json, text, name) if text.lstrip().startswith("{") else _of_table(text)
+    rows = _guarded(_of_json if text.lstrip().startswith("{") else _of_table, text, name)
     if len(rows) < 2:
         raise MapFileError(f"“{name}” holds no list of beats: it needs a line a beat, with its seconds first.")
     if len(rows) > _MOST_BEATS:
@@ -49,7 +49,7 @@ def read_beats(text: str, name: str) -> TempoMap:
 def _guarded(make: Callable[[T], R], given: T, name: str) -> R:
     try:
         return make(given)
-    except (ValueError, KeyError, TypeError, IndexError, AttributeError, OverflowError, RecursionError):
+    except (ValueError, KeyError, TypeError, IndexError, AttributeError, OverflowError, RecursionError, csv.Error):
         raise MapFileError(f"“{name}” is not a list of beats that can be read.") from None
 
 
@@ -71,13 +71,13 @@ def _of_table(text: str) -> list[Row]:
         columns[2] = -1
     rows = table[1:] if named else table
     if not named and any(_is_point(row) for row in rows):  # then the stretches of a label track are no beats
-        rows = [row for row in rows if not _is_stretch(row)]
+        rows = [row for row in rows if _is_point(row) or not _from_to(row)]
     out: list[Row] = []
     for row in rows:
         seconds = _number(row[columns[0]]) if len(row) > columns[0] else None
         if seconds is None:
             continue
-        if not named and _is_label(row):
+        if not named and _from_to(row):
             out.append((seconds, *_labelled(row[2])))  # a label track: from, to, label
         elif not named and len(row) == 2 and not row[1].isdigit():
             out.append((seconds, *_labelled(row[1])))
@@ -91,20 +91,25 @@ def read_stretches(text: str) -> list[tuple[float, float, str]]:
     table = [[c.strip() for c in line.split("\t")] for line in text.splitlines()]
     if not any(_is_point(row) for row in table):
         return []
-    return [(float(row[0]), float(row[1]), row[2]) for row in table if _is_stretch(row)]
+    return [(*found, row[2]) for row in table if (found := _stretch(row))]
 
 
-def _is_label(row: Sequence[str]) -> bool:
-    """A row of a label track: from, to, label."""
-    return len(row) == 3 and None not in (_number(row[0]), _number(row[1])) and not row[1].isdigit()
+def _from_to(row: Sequence[str]) -> tuple[float, float] | None:
+    """The two times of a row of a label track (from, to, label); None of any other row."""
+    if len(row) != 3 or row[1].isdigit():
+        return None
+    start, end = _number(row[0]), _number(row[1])
+    return None if start is None or end is None else (start, end)
 
 
 def _is_point(row: Sequence[str]) -> bool:
-    return _is_label(row) and _number(row[0]) == _number(row[1])
+    found = _from_to(row)
+    return found is not None and found[0] == found[1]
 
 
-def _is_stretch(row: Sequence[str]) -> bool:
-    return _is_label(row) and (_number(row[1]) or 0.0) > (_number(row[0]) or 0.0)
+def _stretch(row: Sequence[str]) -> tuple[float, float] | None:
+    found = _from_to(row)
+    return found if found and -math.inf < found[0] < found[1] < math.inf else None
 
 
 def _labelled(label: str) -> tuple[int | None, int | None]:

@@ -3,7 +3,6 @@ points in it."""
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
 import numpy as np
@@ -19,8 +18,6 @@ from core.tempomap import Meters, TempoMap
 #: Endings of such files, as a page offers them.
 ENDINGS = (".mid", ".midi", ".csv", ".tsv", ".txt", ".jams", ".json", ".musicxml", ".mxl", ".xml", ".wav", ".flac",
            ".ogg", ".opus", ".mp3")  # fmt: skip
-#: How a map that was delivered as JSON begins.
-_OURS = re.compile(rf'\s*{{\s*"format"\s*:\s*"{re.escape(FORMAT)}"')
 #: Bytes of a table, at most.
 _MOST_BYTES = 32 << 20
 
@@ -50,7 +47,7 @@ def read_with_sections(path: Path, name: str | None = None) -> CarriedMap:
         raise MapFileError(f"“{name}” is too large for a list of beats.")
     text = path.read_bytes().decode("utf-8-sig", errors="replace")
     try:
-        if _OURS.match(text):
+        if text.lstrip().startswith("{") and f'"{FORMAT}"' in text:  # as it is delivered, or written anew by others
             return from_text(text)
         sections = tuple(Section(*stretch) for stretch in beat_tables.read_stretches(text))
         return CarriedMap(beat_tables.read_beats(text, name), "", sections)

@@ -133,6 +133,10 @@ class Plain(TestCase):
             with suppress(MapFileError):
                 read_beats("".join(text), "x")
 
+    def test_a_field_that_is_longer_than_any_table_has(self):
+        with self.assertRaisesRegex(MapFileError, "not a list of beats"):
+            read_beats("1.0\t" + 200_000 * "x" + "\n2.0\t3\n", "x")
+
     def test_bytes_that_are_no_text(self):
         with tempfile.TemporaryDirectory() as folder:
             path = Path(folder) / "x.csv"

@@ -4,6 +4,7 @@ Published: MusicXML 4.0 (W3C 2021) and its schema; JAMS (Humphrey and others 201
 Harte and others 2005; WebVTT (W3C 2019).
 """
 
+import json
 import re
 import tempfile
 from pathlib import Path
@@ -202,6 +203,8 @@ class Audio(InFolder):
     def test_a_map_that_was_delivered_as_json_comes_back_to_the_bit(self):
         text = to_text(CarriedMap(MAP, "x", SECTIONS))
         self.assertEqual(read_with_sections(self.kept("map.json", text)), CarriedMap(MAP, "x", SECTIONS))
+        anew = json.dumps(json.loads(text), indent=2, sort_keys=True)
+        self.assertEqual(read_any_map(self.kept("anew.json", anew)), MAP)
         for wrong, words in ((text[:-9], "damaged"), (text.replace('"version":1', '"version":99'), "newer")):
             with self.assertRaisesRegex(MapFileError, words):
                 read_any_map(self.kept("wrong.json", wrong))
@@ -212,6 +215,9 @@ class Audio(InFolder):
         bars = np.arange(max(1, first), last)
         np.testing.assert_allclose(found.map.bar_seconds(bars), MAP.bar_seconds(bars), atol=1e-6)
         self.assertEqual([s.name for s in found.sections], [s.name for s in SECTIONS])
+        # as others write it: with decimal commas, and with what is no time
+        commas = timed_text.label_track(MAP, SECTIONS).replace(".", ",") + "3,5\tinf\tto the end\nnan\t4,5\tnowhere\n"
+        self.assertEqual(read_with_sections(self.kept("commas.txt", commas)), found)
         np.testing.assert_allclose([s.end for s in found.sections], [s.end for s in SECTIONS], atol=1e-6)
 
     def test_cue_points_of_another_program_are_bar_lines(self):

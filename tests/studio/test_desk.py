@@ -169,7 +169,10 @@ class PlayedAndDrawn(StudioCase):
     def test_the_page_knows_how_loud_each_track_gets(self):
         session = self.mapped()
         track = session.tracks.get()
-        peak = lambda: self.client.get(f"/sessions/{session.pk}/facts").json()["tracks"][0]["peak"]  # noqa: E731
+
+        def peak():
+            return self.client.get(f"/sessions/{session.pk}/facts").json()["tracks"][0]["peak"]
+
         self.assertAlmostEqual(peak(), np.abs(audio.read(track.source, 0, track.frames)).max(), delta=2e-5)
         (track.folder / "peaks-16384.npy").unlink()
         clear_all()

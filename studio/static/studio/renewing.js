@@ -18,6 +18,16 @@ for (const sent of ["submit", "reset"])
   document.addEventListener(sent, (e) => e.target instanceof HTMLFormElement && begun.delete(e.target));
 const isBegun = (field) => field.matches?.("input, select, textarea, output") && begun.has(formOf(field));
 
+/** Fields that were changed and whose request has to wait for another: they keep what they hold until it is sent. */
+const waiting = new WeakSet();
+const HELD = new Set(["value", "checked"]);
+document.addEventListener(
+  "change",
+  (e) => e.target instanceof Element && e.target.matches("[hx-post]") && waiting.add(e.target),
+  true,
+);
+document.addEventListener("htmx:beforeSend", (e) => waiting.delete(/** @type {CustomEvent} */ (e).detail.elt));
+
 /** What is being written stays; a focused button takes its new words. */
 Object.defineProperty(Idiomorph.defaults, "ignoreActiveValue", {
   get: () => !document.activeElement?.matches("button, a, summary"),
@@ -26,7 +36,8 @@ Object.defineProperty(Idiomorph.defaults, "ignoreActiveValue", {
 Object.assign(Idiomorph.defaults.callbacks, {
   // elements that a script fills keep their content
   beforeNodeMorphed: (before) => before.dataset?.filled === undefined && !isBegun(before),
-  beforeAttributeUpdated: (name, _element, change) => !(change === "remove" && OURS.has(name)),
+  beforeAttributeUpdated: (name, element, change) =>
+    !(change === "remove" && OURS.has(name)) && !(HELD.has(name) && waiting.has(element)),
 });
 
 /**
