@@ -153,8 +153,9 @@ class Recording(TestCase):
                       "{ 'X-CSRFToken': document.cookie.match(/csrftoken=([^;]+)/)[1] } })")  # fmt: skip
         page.wait_for_function("desk.recording.pass?.sending.before > 0 && desk.recording.pass.sending.sent > 48000")
         # what the server has no time for waits in the page
-        page.wait_for_function("desk.recording.pass.sending.behind(desk.facts.rate) < 0.5")
-        frames = page.evaluate("desk.recording.pass.frames")
+        frames = page.wait_for_function(
+            "desk.recording.pass.sending.behind(desk.facts.rate) < 0.5 && desk.recording.pass.frames"
+        ).json_value()
         page.close()
         time.sleep(0.5)
         folder = self.folder / "sessions" / str(made["id"])
