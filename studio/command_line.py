@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from importlib.metadata import version
 
 from core import cli
 
@@ -13,7 +14,7 @@ STUDIO = {
     "demo": (["serve", "--demo", "--open"], "run the studio with the demo sessions"),
     "backup": (["backup"], "write everything into one file"),
     "archive": (["archive"], "write sessions as files of their own, or look whether such files are whole"),
-    "open": (["open_archive"], "open sessions that were archived"),
+    "open": (["open"], "open sessions that were archived"),
     "restore": (["restore"], "put what backup wrote into an empty folder"),
     "doctor": (["doctor"], "look whether all is as it should be, and mend what can be"),
     "worker": (["worker"], ""),
@@ -26,8 +27,14 @@ def main(argv: list[str] | None = None) -> int:
     if not args or args[0] in ("-h", "--help"):
         print(_help())
         return 0
-    if args[0] not in STUDIO:
+    if args[0] == "--version":
+        print(f"diachron {version('diachron')}")
+        return 0
+    if args[0] in cli.COMMANDS:
         return cli.main(args)
+    if args[0] not in STUDIO:
+        print(f"diachron: There is no command “{args[0]}”.\n\n{_help()}", file=sys.stderr)
+        return cli.BAD_INPUT
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "studio.settings")
     from django.core.management import execute_from_command_line
 

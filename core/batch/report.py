@@ -85,6 +85,6 @@ def _page(rows: Sequence[Outcome]) -> str:
         numbers = "".join(f'<td class="n">{c}' for c in cells)
         lines.append(f'<tr class="{_state(o)}"><td>{link}<td><small>{words}</small>{numbers}</tr>')
     table = f"<table><thead><tr>{heads}</tr></thead><tbody>{''.join(lines)}</tbody></table>"
-    head = f"<h1>{len(rows)} takes</h1><p>{summary(rows)}.</p>"
+    head = f"<h1>{len(rows)} take{'s' * (len(rows) != 1)}</h1><p>{summary(rows)}.</p>"
     begin = '<!doctype html><html lang="en"><meta charset="utf-8"><meta name="viewport" content="width=device-width">'
     return f"{begin}<title>{summary(rows)}</title><style>{_STYLE}</style><body>{head}{table}</body></html>\n"

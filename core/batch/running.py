@@ -139,13 +139,21 @@ def pool(workers: int) -> MakeExecutor:
     return lambda: ProcessPoolExecutor(workers, context)
 
 
+class NoCluster(Exception):
+    """Nothing answers at that address, or it is none."""
+
+
 @contextmanager
 def cluster(address: str) -> Iterator[tuple[MakeExecutor, int]]:
     """The workers of a Dask cluster and how many there are. Where they do not see the same paths, takes have to be sent
-    to them (:func:`run`). Raises ``ImportError`` where ``distributed`` is not installed, and ``OSError``."""
+    to them (:func:`run`). Raises ``ImportError`` where ``distributed`` is not installed, and :class:`NoCluster`."""
     import distributed
 
     connect: Any = distributed.Client
-    with connect(address, timeout="10s") as client:
+    try:
+        connected = connect(address, timeout="10s")
+    except (OSError, ValueError) as e:
+        raise NoCluster(str(e)) from None
+    with connected as client:
         workers = sum(client.nthreads().values())
         yield (lambda: client.get_executor(pure=False, retries=1)), max(1, workers)

@@ -8,7 +8,7 @@ from tempfile import TemporaryDirectory
 
 from core.batch import work
 from core.batch.rules import Rule
-from core.batch.takes import Take
+from core.batch.takes import OUTCOME, Take
 from core.batch.work import Outcome
 
 
@@ -59,7 +59,7 @@ def unpack(brought: Brought, take: Take, out: Path) -> Outcome:
         with (out / work.LOG).open("a", encoding="utf-8") as log:
             log.write(brought.log)
     for name, content in brought.written.items():
-        if not name.endswith(work.OUTCOME):
+        if not name.endswith(OUTCOME):
             path = out / name
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(content)

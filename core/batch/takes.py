@@ -10,6 +10,8 @@ from pathlib import Path
 
 from core.batch.rules import Rule, Rules
 
+#: In a folder that a batch writes for a take: what came of it, written last.
+OUTCOME = "outcome.json"
 #: Endings of files that are looked at.
 ENDINGS = {".wav", ".w64", ".aif", ".aiff", ".flac", ".ogg", ".opus", ".mp3", ".mid", ".midi"}
 
@@ -35,13 +37,13 @@ class Take:
 
 
 def find(folders: Sequence[Path], rules: Rules) -> list[Take]:
-    """All performances in the given files and folders, by name.
+    """All performances in the given files and folders, by name, each once.
 
     By default, a folder of audio or MIDI files counts as one performance. With ``each = "file"``, every file in it
     counts as a performance of its own. So does any file that is named directly.
     """
     out: dict[str, Take] = {}
-    for given in folders:
+    for given in dict.fromkeys(folders):
         places = [(given.parent, [given])] if given.is_file() else list(_places(given))
         for place, files in places:
             inside = place.relative_to(given) if place.is_relative_to(given) else Path(place.name)
@@ -65,8 +67,11 @@ def _add(out: dict[str, Take], name: str, files: tuple[Path, ...], rule: Rule) -
 
 
 def _places(folder: Path) -> Iterator[tuple[Path, list[Path]]]:
-    """Folders that hold files to look at, with those files; hidden ones are passed over."""
+    """Folders that hold files to look at, with those files; hidden ones and what a batch wrote are passed over."""
     for root, folders, names in os.walk(folder):
+        if OUTCOME in names:
+            folders.clear()  # copies of tracks
+            continue
         folders[:] = sorted(f for f in folders if not f.startswith("."))
         files = sorted(n for n in names if not n.startswith(".") and Path(n).suffix.lower() in ENDINGS)
         if files:

@@ -14,13 +14,11 @@ import numpy as np
 from core.analysis import AnalysisError, Source, analyse
 from core.audio import AudioError
 from core.batch.outputs import WRITERS, Found
-from core.batch.takes import Take
+from core.batch.takes import OUTCOME, Take
 from core.formats.smf import MidiError
 from core.tracking import NoBeats
 from core.tracking.doubts.doubt import LISTEN
 
-#: In the folder of a take: what came of it, written last.
-OUTCOME = "outcome.json"
 #: Where tracebacks of our own errors go.
 LOG = "batch.log"
 #: With so much confidence in the median, and no doubt to listen to, a take needs no ear.

@@ -45,7 +45,7 @@ def main(argv: Sequence[str] | None = None) -> int:
         print(f"diachron: {e}", file=sys.stderr)
         return BAD_INPUT
     except OSError as e:
-        print(f"diachron: {e.filename}: {e.strerror}", file=sys.stderr)
+        print(f"diachron: {e.filename}: {e.strerror}" if e.filename else f"diachron: {e}", file=sys.stderr)
         return BAD_INPUT
     except KeyboardInterrupt:
         return 130

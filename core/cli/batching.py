@@ -11,7 +11,7 @@ from pathlib import Path
 
 from core.batch import report, rules, running, tags, takes
 from core.batch.outputs import WRITERS
-from core.batch.work import Outcome
+from core.batch.work import Outcome, place_of
 from core.cli.common import BadInput
 
 _WORKERS = 2
@@ -73,6 +73,10 @@ def batch(args: argparse.Namespace) -> None:
     found = takes.find([f.resolve() for f in args.folders], wanted)
     if not found:
         raise BadInput("There is no audio or MIDI file in there.")
+    if beside := [take for take in found if _beside_its_files(take, args.out.resolve())]:
+        raise BadInput(
+            f"What is found of “{beside[0].name}” would be written among its recordings: name another folder."
+        )
     args.out.mkdir(parents=True, exist_ok=True)
     out = args.out.resolve()
     local = nullcontext((running.pool(args.workers), args.workers))
@@ -81,12 +85,20 @@ def batch(args: argparse.Namespace) -> None:
             outcomes = running.run(found, wanted.write, out, make, workers, _told, args.send_files)
     except ImportError:
         raise BadInput("A cluster needs the package “distributed”: pip install distributed.") from None
+    except running.NoCluster as e:
+        raise BadInput(f"There is no cluster at “{args.cluster}”: {e}.") from None
     page = report.write(outcomes, out)
     print(f"{report.summary(outcomes)}. What needs an ear: {page}")
 
 
+def _beside_its_files(take: takes.Take, out: Path) -> bool:
+    """Files written there would be read as recordings by the next batch."""
+    return out / place_of(take.name) in {file.parent for file in take.files}
+
+
 def _told(done: int, total: int, left: float | None, outcome: Outcome) -> None:
-    words = outcome.error or f"{outcome.bpm:.1f}, {outcome.meter}, {outcome.doubts} doubts"
+    doubts = f"{outcome.doubts} doubt{'s' * (outcome.doubts != 1)}"
+    words = outcome.error or f"{outcome.bpm:.1f}, {outcome.meter}, {doubts}"
     more = f", {_minutes(left)} left" if left and done < total else ""
     print(f"{done} of {total}{more}: {outcome.name}: {words}", file=sys.stderr, flush=True)
 

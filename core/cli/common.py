@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import argparse
+import math
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 import platformdirs
@@ -23,6 +26,39 @@ class BadInput(ValueError):
 
 #: What is wrong with what the engineer gave; anything else is a bug.
 INPUT_ERRORS = (BadInput, AnalysisError, AudioError, MidiError, MapFileError, NoBeats, WarpError)
+
+
+def seconds(text: str) -> float:
+    """An argument's type: a place in the recording."""
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not math.isfinite(value):
+        raise argparse.ArgumentTypeError(f"“{text}” is no number of seconds.")
+    return value
+
+
+def check_files(files: Sequence[Path]) -> None:
+    """Raises :class:`BadInput` where one is not there, or is a folder."""
+    for path in files:
+        if not path.exists():
+            raise BadInput(f"“{path}” does not exist.")
+        if path.is_dir():
+            raise BadInput(f"“{path}” is a folder; name the files in it.")
+
+
+def check_outputs(outputs: Sequence[Path], files: Sequence[Path]) -> None:
+    """Raises :class:`BadInput` where an output has no folder to go to, or would take the place of one of ``files``:
+    told before hours of work, not after."""
+    given = {path.resolve() for path in files}
+    for path in outputs:
+        if path.resolve() in given:
+            raise BadInput(f"“{path}” is one of the recordings, which are never written over.")
+        if path.is_dir():
+            raise BadInput(f"“{path}” is a folder; name a file in it.")
+        if not path.parent.is_dir():
+            raise BadInput(f"There is no folder “{path.parent}” to write “{path.name}” to.")
 
 
 class ProgressLine:

@@ -9,7 +9,7 @@ from pathlib import Path
 from core import audio
 from core.analysis import Source, midi_tracks
 from core.analysis.pipeline import analyse_sources, find_map
-from core.cli.common import BadInput, ProgressLine, cache
+from core.cli.common import BadInput, ProgressLine, cache, check_files
 from core.formats import smf
 from core.formats.map_files import read_any_map
 from core.listening.track import AnalysedTrack
@@ -67,9 +67,8 @@ def add_arguments(c: argparse.ArgumentParser) -> None:
 
 def conform_files(args: argparse.Namespace) -> None:
     """Find the map, stretch the tracks, write them with both maps, and say what it costs."""
+    check_files(args.files)
     for path in args.files:
-        if not path.exists():
-            raise BadInput(f"“{path}” does not exist.")
         if midi_tracks.is_midi(path.name):
             raise BadInput(f"“{path.name}” is MIDI: give it the new map in a program that plays MIDI.")
         if path.resolve().parent == args.out.resolve():
@@ -77,11 +76,17 @@ def conform_files(args: argparse.Namespace) -> None:
     names = [p.stem for p in args.files]
     if len(set(names)) < len(names):
         raise BadInput("Two of the files have the same name; the new ones would take each other's place.")
+    if args.bars_later and not args.map:
+        raise BadInput("--bars-later says where the bars of another map begin: it needs --map.")
+    if args.out.exists() and not args.out.is_dir():
+        raise BadInput(f"“{args.out}” is a file; the new tracks need a folder.")
+    # other maps are read before hours of work, not after
+    own, other = (read_any_map(path) if path else None for path in (args.from_map, args.map))
     progress = ProgressLine()
     sources = [Source(p, p.name) for p in args.files]
     tracks = list(analyse_sources(sources, cache(args.no_cache), lambda s, x: progress(s, _FINDING * x), threads=2))
-    tempo_map = read_any_map(args.from_map) if args.from_map else find_map(tracks).map
-    made = _target(args, tempo_map)
+    tempo_map = own or find_map(tracks).map
+    made = _target(args, tempo_map, other)
     args.out.mkdir(parents=True, exist_ok=True)
     groups = _groups(args.files, tracks, made, args.engine, args.out)
     subtype = "float" if args.float else "24"
@@ -95,9 +100,9 @@ def conform_files(args: argparse.Namespace) -> None:
     _tell(tempo_map, made, groups, tracks, seconds)
 
 
-def _target(args: argparse.Namespace, tempo_map: TempoMap) -> Conformed:
-    if args.map:
-        return to_map(tempo_map, read_any_map(args.map), args.bars_later)
+def _target(args: argparse.Namespace, tempo_map: TempoMap, other: TempoMap | None) -> Conformed:
+    if other:
+        return to_map(tempo_map, other, args.bars_later)
     if args.keep is not None:
         return with_freedom(tempo_map, args.keep, args.keep)
     return steady(tempo_map, args.to)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import math
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -13,7 +14,7 @@ import soundfile as sf
 from core import audio
 from core.analysis import Source, midi_tracks
 from core.analysis.pipeline import SHORTEST, analyse_sources, find_map
-from core.cli.common import BadInput, ProgressLine, cache
+from core.cli.common import BadInput, ProgressLine, cache, check_files, check_outputs, seconds
 from core.following import click
 from core.formats import smf, tables
 from core.tempomap import Meter
@@ -22,11 +23,14 @@ from core.tracking import TrackingOptions
 
 
 def guide(text: str) -> tuple[str, float]:
-    name, _, weight = text.rpartition("=")
+    name, _, number = text.rpartition("=")
     try:
-        return name or text, float(weight) if name else 1.0
+        weight = float(number) if name else 1.0
     except ValueError:
-        raise argparse.ArgumentTypeError(f"“{text}”: write a guide as NAME=WEIGHT, e.g. kick=2") from None
+        weight = -1.0
+    if not 0 <= weight < math.inf:
+        raise argparse.ArgumentTypeError(f"“{text}”: write a guide as NAME=WEIGHT, e.g. kick=2")
+    return name or text, weight
 
 
 def tempo_range(text: str) -> tuple[float, float]:
@@ -76,9 +80,9 @@ def add_arguments(m: argparse.ArgumentParser) -> None:
     m.add_argument("--json", type=Path, metavar="OUT", help="write beats, bars and tempo as JSON")
     m.add_argument("--midi", type=Path, metavar="OUT", help="write the map as a Standard MIDI File")
     m.add_argument("--click", type=Path, metavar="OUT", help="write the click as WAV")
-    m.add_argument("--start", type=float, metavar="SECONDS", help="where the mapped music starts")
-    m.add_argument("--end", type=float, metavar="SECONDS", help="where it ends")
-    m.add_argument("--pin", action="append", type=float, default=[], metavar="SECONDS", help="this has to be a beat")
+    m.add_argument("--start", type=seconds, metavar="SECONDS", help="where the mapped music starts")
+    m.add_argument("--end", type=seconds, metavar="SECONDS", help="where it ends")
+    m.add_argument("--pin", action="append", type=seconds, default=[], metavar="SECONDS", help="this has to be a beat")
     m.add_argument("--no-cache", action="store_true", help="analyse the files again and keep nothing of them")
     pace = m.add_mutually_exclusive_group()
     pace.add_argument("--steady", action="store_true", help="a machine plays: one exact tempo")
@@ -89,12 +93,8 @@ def add_arguments(m: argparse.ArgumentParser) -> None:
 def click_rate(files: Sequence[Path]) -> int:
     """The rate of the first audio file: that of the click. Raises :class:`BadInput` and
     :class:`core.audio.AudioError`, so that files are checked before any is analysed."""
-    rates = []
-    for path in files:
-        if not path.exists():
-            raise BadInput(f"“{path}” does not exist.")
-        if not midi_tracks.is_midi(path.name):
-            rates.append(audio.inspect(path).rate)
+    check_files(files)
+    rates = [audio.inspect(path).rate for path in files if not midi_tracks.is_midi(path.name)]
     return rates[0] if rates else midi_tracks.RENDER_RATE
 
 
@@ -117,12 +117,13 @@ def make_map(args: argparse.Namespace) -> None:
     rate = click_rate(args.files)
     sources = [Source(path, path.name) for path in args.files]
     options = tracking_options(args, [s.name for s in sources])
+    check_outputs([out for out in (args.json, args.midi, args.click) if out], args.files)
     store = cache(args.no_cache)
     tracks = list(analyse_sources(sources, store, progress, threads=2))
     duration = max(t.seconds for t in tracks)
     outside = [pin for pin in args.pin if not 0 <= pin <= duration]
     if outside:
-        raise BadInput(f"The pin at {outside[0]:g} s lies outside the take.")
+        raise BadInput(f"The pin at {outside[0]:.3f} s lies outside the take.")
     result = find_map(tracks, options, progress)
     progress.end()
     for t in tracks:
@@ -139,8 +140,9 @@ def make_map(args: argparse.Namespace) -> None:
         sf.write(args.click, track, rate, "PCM_24", format="WAV")
     beats = tempo_map.beats()
     first, last = tempo_map.bar_range
+    doubts = len(result.doubts)
     print(
         f"{len(beats)} beats, bars {first} to {last}, {tempo_map.meters.meter_at(1)}, "
         f"{tempo_map.average_bpm:.3f} beats a minute on average, bar 1 at {float(tempo_map.bar_seconds(1)):.3f} s, "
-        f"{len(result.doubts)} doubts"
+        f"{doubts} doubt{'s' * (doubts != 1)}"
     )

@@ -12,6 +12,8 @@ from django.db.migrations.executor import MigrationExecutor
 from django.utils import timezone
 from filelock import FileLock, Timeout
 
+from studio.database import is_behind
+
 #: The database's file in the data folder.
 DATABASE = "diachron.sqlite3"
 #: Automatic copies of the database that stay: of the last days; and those made before an update.
@@ -58,12 +60,6 @@ def check_database(path: Path) -> None:
             f"The data in {path.parent} were written by a newer version of Diachron. Install that version, or use "
             "another folder: set DIACHRON_DATA."
         )
-
-
-def is_behind() -> bool:
-    """Whether the database has to be brought up to this program's version."""
-    executor = MigrationExecutor(connection)
-    return bool(executor.migration_plan(executor.loader.graph.leaf_nodes()))
 
 
 def backups(folder: Path) -> list[Path]:

@@ -114,6 +114,15 @@ class Takes(Batch):
         self.assertEqual([t.name for t in found], ["live/monday", "loops/a", "loops/b"])
         self.assertEqual([f.name for f in found[0].files], ["bass.wav", "kick.wav"])
 
+    def test_what_a_batch_has_written_is_no_performance_and_a_folder_named_twice_is_one(self):
+        self.play("a/x.wav", seconds=2)
+        (take,) = takes.find([self.folder / "in"], rules.Rules())
+        out = self.folder / "in" / "maps"
+        work.keep(Outcome(take.name, ""), out)
+        for name in ("click.wav", "tracks/x.wav"):
+            self.play(f"maps/{take.name}/{name}", seconds=2)
+        self.assertEqual([t.files for t in takes.find([self.folder / "in"] * 2, rules.Rules())], [take.files])
+
     def test_names_stay_apart(self):
         one, two = self.play("x/a.wav", seconds=2), self.play("y/a.wav", seconds=2)
         found = takes.find([one, two], rules.Rules())
@@ -300,6 +309,8 @@ class Calls(Batch):
             (["batch", self.folder / "in", "-o", self.out, "--write", "wma"], "“wma” cannot be written"),
             (["batch", self.folder / "in", "-o", self.out, "--workers", "0"], "Between 1 and 256"),
             (["batch", self.folder / "in", "-o", self.out, "--rules", self.folder / "none.toml"], "none.toml"),
+            (["batch", self.folder / "in", "-o", self.folder / "in"], "“a” would be written among its recordings"),
+            (["batch", self.folder / "in", "-o", self.out, "--cluster", "nowhere"], "no cluster at “nowhere”"),
             (["tag", self.folder / "empty"], "no report"),
         ):
             with self.subTest(words):

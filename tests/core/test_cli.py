@@ -6,6 +6,7 @@ import json
 import subprocess
 import sys
 from pathlib import Path
+from unittest import mock
 
 import mido
 import numpy as np
@@ -15,12 +16,12 @@ from core.cli import main
 from tests.core.test_listening import Folder, strokes
 
 
-class Map(Folder):
-    def run_map(self, *args):
+class Commands(Folder):
+    def called(self, *args):
         out, err = io.StringIO(), io.StringIO()
         with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
             try:
-                code = main(["map", *map(str, args)])
+                code = main(list(map(str, args)))
             except SystemExit as e:
                 code = e.code
         return code, out.getvalue(), err.getvalue()
@@ -35,8 +36,8 @@ class Map(Folder):
 
     def test_writes_json_midi_and_click(self):
         outs = [self.folder / n for n in ("o.json", "o.mid", "o.wav")]
-        code, words, _ = self.run_map(
-            self.take(), "--json", outs[0], "--midi", outs[1], "--click", outs[2], "--guide", "kick=2"
+        code, words, _ = self.called(
+            "map", self.take(), "--json", outs[0], "--midi", outs[1], "--click", outs[2], "--guide", "kick=2"
         )
         self.assertEqual(code, 0)
         self.assertIn("120.0", words)
@@ -57,7 +58,7 @@ class Map(Folder):
 
     def test_the_asked_meter_and_tempo(self):
         out = self.folder / "o.json"
-        self.run_map(self.take(), "--json", out, "--tempo", "50-70", "--meter", "3/4")
+        self.called("map", self.take(), "--json", out, "--tempo", "50-70", "--meter", "3/4")
         data = json.loads(out.read_text())
         self.assertEqual((data["bars"][0]["numerator"], data["bars"][0]["denominator"]), (3, 4))
         self.assertAlmostEqual(np.median(np.diff([b["time"] for b in data["beats"]])), 1.0, delta=0.01)
@@ -79,12 +80,33 @@ class Map(Folder):
             ([take, "--guide", "kick=x"], "NAME=WEIGHT"),
             ([take, "--tempo", "90"], "LOW-HIGH"),
             ([take, "--meter", "4/5"], "lower number"),
-            ([take, "--json", self.folder / "no" / "o.json"], "No such file"),
+            ([take, "--guide", "kick=nan"], "NAME=WEIGHT"),
+            ([take, "--guide", "kick=-1"], "NAME=WEIGHT"),
+            ([take, "--start", "nan"], "“nan” is no number of seconds"),
+            ([take, "--pin", "1e9"], "lies outside the take"),
+            ([self.folder], "is a folder; name the files in it"),
+            ([take, "--json", self.folder / "no" / "o.json"], "There is no folder"),
+            ([take, "--midi", self.folder], "is a folder; name a file in it"),
+            ([take, "--click", take.parent / "." / take.name], "never written over"),
         ):
-            code, _, err = self.run_map(*args)
+            code, _, err = self.called("map", *args)
             self.assertEqual(code, 2, args)
             self.assertIn(words, err)
             self.assertNotIn("Traceback", err)
+
+    def test_conform_tells_what_is_wrong_before_it_analyses(self):
+        take, text = self.take(), self.folder / "text"
+        text.write_text("nothing")
+        for args, words in (
+            (["-o", text], "is a file; the new tracks need a folder"),
+            (["-o", "out", "--bars-later", 2], "needs --map"),
+            (["-o", "out", "--from-map", self.folder / "gone.json"], "No such file"),
+            (["-o", "out", "--map", text], "holds no list of beats"),
+        ):
+            with mock.patch("core.cli.conforming.analyse_sources", side_effect=AssertionError("too early")):
+                code, _, err = self.called("conform", take, *args)
+            self.assertEqual(code, 2, err)
+            self.assertIn(words, err)
 
     def test_it_is_installed_in_the_environment(self):
         command = Path(sys.executable).parent / "diachron"

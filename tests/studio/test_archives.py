@@ -331,7 +331,7 @@ class Commands(Archives):
         for session in Session.everything.all():
             session.erase()
         self.assertFalse(Piece.objects.exists())
-        call_command("open_archive", *files, stdout=out)
+        call_command("open", *files, stdout=out)
         opened = Session.objects.order_by("pk")
         self.assertEqual(tuple(picture(s) for s in opened), before)
         self.assertEqual(Job.objects.filter(kind="listen").count(), 3)
@@ -343,7 +343,7 @@ class Commands(Archives):
             call_command("archive")
         path = self.folder / "x.zip"
         path.write_bytes(b"nothing")
-        for command, options in (("archive", {"verify": True}), ("open_archive", {})):
+        for command, options in (("archive", {"verify": True}), ("open", {})):
             with self.assertRaisesMessage(CommandError, "no archive"):
                 call_command(command, str(path), **options)
         self.assertEqual(Session.everything.count(), 1)

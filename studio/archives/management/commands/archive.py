@@ -4,14 +4,15 @@ are whole."""
 from pathlib import Path
 from typing import Any
 
-from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.core.management.base import CommandError, CommandParser
 
 from studio.archives import reading, writing
+from studio.commands import StudioCommand, require_sessions
 from studio.delivery.content import plain_title
 from studio.library.models import Session
 
 
-class Command(BaseCommand):
+class Command(StudioCommand):
     help = __doc__
 
     def add_arguments(self, parser: CommandParser) -> None:
@@ -23,6 +24,7 @@ class Command(BaseCommand):
     def handle(self, *, titles: list[str], all: bool, to: Path, verify: bool, **options: Any) -> None:
         if verify:
             return self._verify([Path(t) for t in titles])
+        require_sessions()
         sessions = list(Session.objects.select_related("step").order_by("pk"))
         if not all:
             missing = [t for t in titles if t not in {s.title for s in sessions}]
@@ -31,7 +33,10 @@ class Command(BaseCommand):
                     f"There is no session “{missing[0]}”." if missing else "Name sessions, or say --all."
                 )
             sessions = [s for s in sessions if s.title in titles]
-        to.mkdir(parents=True, exist_ok=True)
+        try:
+            to.mkdir(parents=True, exist_ok=True)
+        except OSError as e:
+            raise CommandError(f"{to} cannot be a folder for them: {e.strerror}.") from None
         for session in sessions:
             path = _free(to / f"{plain_title(session)}, session.zip")
             try:
@@ -42,12 +47,15 @@ class Command(BaseCommand):
         return None
 
     def _verify(self, files: list[Path]) -> None:
+        if not files:
+            raise CommandError("Name the files that are to be looked at.")
         for path in files:
             try:
                 manifest = reading.verify(path)
             except reading.NoArchive as e:
                 raise CommandError(str(e)) from None
-            self.stdout.write(f"{path}: whole, {len(manifest.recordings)} recordings, “{manifest.title}”")
+            count = len(manifest.recordings)
+            self.stdout.write(f"{path}: whole, {count} recording{'s' * (count != 1)}, “{manifest.title}”")
 
 
 def _free(path: Path) -> Path:

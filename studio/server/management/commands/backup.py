@@ -4,15 +4,16 @@ from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.core.management.base import CommandError, CommandParser
 from django.db import connection
 from django.utils import timezone
 
+from studio.commands import StudioCommand
 from studio.server import archive
 from studio.server.data_folder import DATABASE
 
 
-class Command(BaseCommand):
+class Command(StudioCommand):
     help = __doc__
 
     def add_arguments(self, parser: CommandParser) -> None:
@@ -28,4 +29,6 @@ class Command(BaseCommand):
             count = archive.write(settings.DATA, target)
         except OSError as e:
             raise CommandError(f"{target} cannot be written: {e.strerror}.") from None
-        self.stdout.write(f"{target}: the database and {count} recordings, {target.stat().st_size / 1e6:.0f} MB.")
+        self.stdout.write(
+            f"{target}: the database and {count} recording{'s' * (count != 1)}, {target.stat().st_size / 1e6:.0f} MB."
+        )

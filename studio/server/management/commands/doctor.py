@@ -4,8 +4,9 @@ import shutil
 from typing import Any
 
 from django.conf import settings
-from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.core.management.base import CommandError, CommandParser
 
+from studio.commands import StudioCommand, require_sessions
 from studio.server.data_folder import DATABASE, Unusable, backups, check_database
 from studio.server.examination import examine
 
@@ -13,7 +14,7 @@ from studio.server.examination import examine
 _SCARCE = 2 * 2**30
 
 
-class Command(BaseCommand):
+class Command(StudioCommand):
     help = __doc__
 
     def add_arguments(self, parser: CommandParser) -> None:
@@ -25,11 +26,12 @@ class Command(BaseCommand):
             check_database(settings.DATA / DATABASE)
         except Unusable as e:
             raise CommandError(str(e)) from None
+        require_sessions()
         self.stdout.write("The database is whole.")
         free = shutil.disk_usage(settings.DATA).free
         scarce = ": that is little" if free < _SCARCE else ""
         self.stdout.write(f"{free / 1e9:.1f} GB are free{scarce}.")
-        self.stdout.write(f"There are {len(backups(settings.DATA))} copies of the database.")
+        self.stdout.write(f"Copies of the database: {len(backups(settings.DATA))}.")
         left = mended = 0
         for finding in examine(settings.SESSIONS_FOLDER, not quick):
             if mend and finding.can_mend:
@@ -41,4 +43,5 @@ class Command(BaseCommand):
         if not left + mended:
             self.stdout.write("All files are as they should be.")
         elif left:
-            raise CommandError(f"{left} things need a hand{'' if mend else '; some may be put right with --mend'}.")
+            more = "" if mend else "; some may be put right with --mend"
+            raise CommandError(f"{left} thing{'s need' if left != 1 else ' needs'} a hand{more}.")

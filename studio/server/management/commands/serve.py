@@ -15,7 +15,7 @@ from typing import Any
 import waitress
 from django.conf import settings
 from django.core.management import call_command
-from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.core.management.base import CommandError, CommandParser
 from django.db import DatabaseError, connection
 from django.urls import reverse
 from filelock import FileLock
@@ -23,6 +23,7 @@ from filelock import FileLock
 from core.demo import boathouse
 from studio.accounts.models import first_admin
 from studio.analysis.work import listen_again
+from studio.commands import StudioCommand
 from studio.library.models import Session
 from studio.server.data_folder import DATABASE, Unusable, check_database, copy_before_update, copy_daily, locked
 from studio.server.housekeeping import clear_away
@@ -42,6 +43,7 @@ log = logging.getLogger(__name__)
 LOOPBACK = ("127.0.0.1", "localhost", "::1")
 #: Bytes of the largest request: a loop, a song; recordings come in smaller parts.
 LARGEST_BODY = 64 * 2**20
+_MOST_WORKERS = 256
 #: Seconds between two looks at the workers.
 _LOOK_EVERY = 0.5
 #: The disk is full, or the database busy: the next look may do better.
@@ -74,14 +76,19 @@ def _check_host(host: str) -> None:
 
 def _check_port(host: str, port: int) -> None:
     """Raises :class:`CommandError` where another program listens there: before the demo is made, not after."""
+    if not 0 < port < 2**16:
+        raise CommandError("A port is a number from 1 to 65535. Choose another --port.")
     family = socket.AF_INET6 if ":" in host else socket.AF_INET
     with socket.socket(family, socket.SOCK_STREAM) as probe:
         probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
         try:
             probe.bind((host, port))
-        except (OSError, OverflowError) as e:
-            why = getattr(e, "strerror", None) or str(e)
-            raise CommandError(f"Diachron cannot listen on {host}:{port}: {why}. Choose another --port.") from None
+        except OSError as e:
+            raise CommandError(_cannot_listen(host, port, e)) from None
+
+
+def _cannot_listen(host: str, port: int, error: OSError) -> str:
+    return f"Diachron cannot listen on {host}:{port}: {error.strerror}. Choose another --port."
 
 
 def open_browser(url: str) -> None:
@@ -105,7 +112,7 @@ def proxied(address: str | None) -> dict[str, Any]:
     }
 
 
-class Command(BaseCommand):
+class Command(StudioCommand):
     help = __doc__
 
     def add_arguments(self, parser: CommandParser) -> None:
@@ -123,6 +130,8 @@ class Command(BaseCommand):
         parser.add_argument("--demo", action="store_true", help="make the demo sessions if they are not there")
 
     def handle(self, *, host: str, port: int, demo: bool, workers: int, **options: Any) -> None:
+        if not 1 <= workers <= _MOST_WORKERS:
+            raise CommandError(f"Between 1 and {_MOST_WORKERS} workers can be used.")
         _check_host(host)
         _check_port(host, port)
         show_below(options["prefix"])
@@ -173,9 +182,7 @@ class Command(BaseCommand):
         except (KeyboardInterrupt, SystemExit):
             pass
         except OSError as e:  # in use, or not allowed
-            raise CommandError(
-                f"Diachron cannot listen on {host}:{port}: {e.strerror}. Choose another --port."
-            ) from None
+            raise CommandError(_cannot_listen(host, port, e)) from None
         finally:
             self.over.set()
             if lock:
@@ -199,7 +206,7 @@ class Command(BaseCommand):
             collect()
             self.tell_first_admin(options)
         if again := listen_again():
-            self.stdout.write(f"{again} tracks are analysed again, by a newer version.")
+            self.stdout.write(f"{again} track{'s' * (again != 1)} will be analysed again, by a newer version.")
         return lock
 
     def tell_first_admin(self, options: dict[str, Any]) -> None:
