@@ -9,6 +9,7 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from platformdirs import user_data_dir
+from tzlocal import get_localzone_name
 
 from studio.server.logs import logging_settings
 from studio.server.static_files import version_of
@@ -34,6 +35,14 @@ def _secret() -> str:
         return path.read_text()
     except OSError as error:
         sys.exit(f"Diachron cannot write to its data folder {DATA}: {error.strerror}.")
+
+
+def _time_zone() -> str:
+    """This machine's: dates on pages and in logs are its engineer's."""
+    try:
+        return get_localzone_name() or "UTC"
+    except (LookupError, ValueError):  # TZ names none
+        return "UTC"
 
 
 SECRET_KEY = _secret()
@@ -170,6 +179,7 @@ DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 
 LANGUAGE_CODE = "en"
 USE_TZ = True
+TIME_ZONE = _time_zone()
 #: Styles, scripts and fonts from npm: under which address, and where they lie among the node modules. A wheel has
 #: copies of them in studio/vendor (make wheel).
 VENDORED = {

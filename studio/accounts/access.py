@@ -19,7 +19,7 @@ from studio.jobs.models import Job
 from studio.library.models import Session, Track, Upload
 from studio.parts.models import Part
 from studio.recording.models import Recording
-from studio.responses import json_response
+from studio.responses import failure_page, json_response
 from studio.running_order.models import Turn
 
 #: Where the browser's session keeps the grants whose links it has followed.
@@ -150,6 +150,8 @@ def _is_part(request: HttpRequest) -> bool:
 
 
 def _sentence(request: HttpRequest, words: str, status: int) -> HttpResponse:
-    if _is_part(request) or "text/html" in request.headers.get("Accept", ""):
+    if _is_part(request):
         return HttpResponse(words, status=status, content_type="text/plain; charset=utf-8")
+    if "text/html" in request.headers.get("Accept", ""):
+        return failure_page(request, words, status)
     return json_response({"error": words}, status=status)

@@ -37,6 +37,7 @@ RULES: dict[str, Rule | General] = {
     "logout": General("anybody"),
     "invited": General("anybody"),
     "by-link": General("anybody"),
+    "new-password": General("anybody"),
     "password": General(),
     "people": General("admin"),
     "library": General(),

@@ -9,6 +9,9 @@ from studio.accounts.access import level_of
 from studio.accounts.actor import current
 from studio.accounts.models import Level
 
+#: Pages, and parts of pages, that show what somebody may do with their session.
+_OF_A_SESSION = ("desk", "panel")
+
 
 def access(request: HttpRequest) -> dict[str, Any]:
     """Template context: ``access`` with the actor's ``name``, and of a session's page its ``level``; empty in local
@@ -17,7 +20,7 @@ def access(request: HttpRequest) -> dict[str, Any]:
     if not settings.SHARED or actor is None:
         return {"access": {}}
     match = request.resolver_match
-    level = level_of(actor, int(match.kwargs["pk"])) if match and match.url_name == "desk" else 0
+    level = level_of(actor, int(match.kwargs["pk"])) if match and match.url_name in _OF_A_SESSION else 0
     words = Level(level).label if level and level < Level.CORRECT else ""
     return {
         "access": {
@@ -25,6 +28,7 @@ def access(request: HttpRequest) -> dict[str, Any]:
             "name": actor.name,
             "admin": actor.is_admin,
             "limited": words,
+            "fetches": level >= Level.DELIVER,
             "owns": level == Level.OWN,
         }
     }

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
+from axes.utils import reset
 from django.conf import settings
 from django.contrib.auth import login
 from django.contrib.auth import views as auth_views
 from django.contrib.auth.forms import PasswordChangeForm, SetPasswordForm
 from django.contrib.auth.models import User
+from django.contrib.auth.tokens import default_token_generator
 from django.contrib.auth.validators import UnicodeUsernameValidator
 from django.core.exceptions import ValidationError
 from django.db import transaction
@@ -17,12 +19,15 @@ from django.http import Http404, HttpRequest, HttpResponse, HttpResponseRedirect
 from django.shortcuts import get_object_or_404, render
 from django.urls import reverse, reverse_lazy
 from django.utils import timezone
+from django.utils.encoding import force_bytes
+from django.utils.http import urlsafe_base64_encode
 from django.views.decorators.http import require_GET, require_http_methods
 
 from studio.accounts.access import LINKS
 from studio.accounts.models import Grant, Invitation, Level, digest_of
 from studio.inputs import BadInput, whole
 from studio.library.models import Session
+from studio.responses import failure_page
 
 #: Links that one browser remembers.
 _MOST_LINKS = 50
@@ -58,6 +63,25 @@ class Password(OnlyShared, auth_views.PasswordChangeView):
     form_class = PasswordChangeForm
 
 
+class NewPassword(OnlyShared, auth_views.PasswordResetConfirmView):
+    """A new password for somebody who has forgotten theirs, by a link that an administrator made."""
+
+    template_name = "accounts/new_password.html"
+    post_reset_login = True
+    post_reset_login_backend = "django.contrib.auth.backends.ModelBackend"
+    success_url = reverse_lazy("library")
+
+    def form_valid(self, form: Any) -> HttpResponse:
+        reset(username=form.user.get_username())  # wrong ones before do not keep them waiting
+        return super().form_valid(form)
+
+
+def _new_password_link(request: HttpRequest, person: User) -> str:
+    """It ends with the next login, the next password, or after ``PASSWORD_RESET_TIMEOUT``."""
+    key, token = urlsafe_base64_encode(force_bytes(person.pk)), default_token_generator.make_token(person)
+    return request.build_absolute_uri(reverse("new-password", args=[key, token]))
+
+
 def _only_shared() -> None:
     if not settings.SHARED:
         raise Http404
@@ -66,7 +90,7 @@ def _only_shared() -> None:
 def locked_out(request: HttpRequest, *args: Any, **kwargs: Any) -> HttpResponse:
     """After too many wrong passwords."""
     words = "Too many wrong passwords. Wait a quarter of an hour, or ask an administrator."
-    return render(request, "failure.html", {"words": words, "status": 429, "phrase": "Too many tries"}, status=429)
+    return failure_page(request, words, 429)
 
 
 if TYPE_CHECKING:
@@ -96,7 +120,7 @@ def invited(request: HttpRequest, token: str) -> HttpResponse:
     invitation = Invitation.open().filter(token=digest_of(token)).first()
     if invitation is None:
         words = "This invitation was used already, or is too old. Ask for a new one."
-        return render(request, "failure.html", {"words": words, "status": 404, "phrase": "Not found"}, status=404)
+        return failure_page(request, words, 404)
     form = NewAccount(User(), request.POST or None)
     if request.method == "POST" and form.is_valid():
         with transaction.atomic():
@@ -125,21 +149,29 @@ def by_link(request: HttpRequest, token: str) -> HttpResponse:
 
 @require_http_methods(["GET", "POST"])
 def people(request: HttpRequest) -> HttpResponse:
-    """Who has an account; invite somebody, or shut an account."""
+    """Who has an account; invite somebody, let somebody have a new password, or shut an account."""
     _only_shared()
-    link = ""
+    link, forgetful = "", None
     if request.method == "POST":
         if "invite" in request.POST:
             token = Invitation.new("admin" in request.POST, request.POST["invite"].strip())
             link = request.build_absolute_uri(reverse("invited", args=[token]))
         elif "withdraw" in request.POST:
             Invitation.open().filter(pk=whole(request.POST["withdraw"], 0)).delete()
+        elif "forgotten" in request.POST:
+            forgetful = get_object_or_404(User, pk=whole(request.POST["forgotten"], 0), is_active=True)
+            link = _new_password_link(request, forgetful)
         elif "person" in request.POST:
             person = get_object_or_404(User, pk=whole(request.POST["person"], 0))
             if person == request.user:
                 raise BadInput("You cannot shut your own account.")
             User.objects.filter(pk=person.pk).update(is_active=not person.is_active)
-    context = {"people": User.objects.order_by("username"), "invitations": Invitation.open(), "link": link}
+    context = {
+        "people": User.objects.order_by("username"),
+        "invitations": Invitation.open(),
+        "link": link,
+        "forgetful": forgetful,
+    }
     return render(request, "accounts/people.html", context)
 
 

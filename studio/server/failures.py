@@ -6,15 +6,13 @@ import logging
 import secrets
 import sys
 from collections.abc import Callable
-from http import HTTPStatus
 
 from django.db import OperationalError, connection
 from django.http import HttpRequest, HttpResponse
-from django.shortcuts import render
 
 from studio.inputs import DAMAGED, BadInput
 from studio.library.models import NoMap
-from studio.responses import json_response
+from studio.responses import failure_page, json_response
 
 log = logging.getLogger("studio")
 
@@ -57,8 +55,7 @@ def answer(request: HttpRequest, words: str, status: int) -> HttpResponse:
         # 422 is for panes that come back with their error in them; this is a note, and the pane stays
         return HttpResponse(words, status=400 if status == 422 else status, content_type="text/plain; charset=utf-8")
     if "text/html" in request.headers.get("Accept", ""):
-        context = {"words": words, "status": status, "phrase": HTTPStatus(status).phrase}
-        return render(request, "failure.html", context, status=status)
+        return failure_page(request, words, status)
     return json_response({"error": words}, status=status)
 
 

@@ -1,6 +1,7 @@
 """A shared studio: who gets in, and who may do what. Every address is tried by everybody."""
 
 import os
+import re
 import subprocess
 import sys
 from unittest import mock
@@ -93,6 +94,7 @@ class EveryAddress(Shared):
 
     def address(self, name, rule, converters):
         given = {"stage": "check", "level": 64, "tile": 0, "number": 0, "step": self.take.step_id, "token": "x",
+                 "uidb64": "x",
                  "track": self.keys["track"], "part": self.keys["part"], "key": "map.mid",
                  "name": "player", "slug": "check"}  # fmt: skip
         given["pk"] = self.keys.get(getattr(rule, "of", ""), 0)
@@ -148,6 +150,9 @@ class EveryAddress(Shared):
         self.assertIn("You may listen here", answer.json()["error"])
         self.assertEqual(Session.objects.get(pk=self.take.pk).step_id, step)
         self.assertEqual(client.get(f"/sessions/{self.take.pk}/deliver/file/map.mid").status_code, 403)
+        self.assertContains(client.get(f"/sessions/{self.take.pk}/panel/deliver"), "let you fetch files")
+        fetching = self.as_(self.people["fetch files"]).get(f"/sessions/{self.take.pk}/panel/deliver")
+        self.assertContains(fetching, 'id="bundles"')
         self.assertContains(client.get(f"/sessions/{self.take.pk}/desk"), "you may listen")
 
     def test_lists_hold_only_what_one_may_see(self):
@@ -214,6 +219,29 @@ class GettingIn(Shared):
         self.assertEqual(client.post("/login", {"username": "anna", "password": GOOD}).status_code, 429)
         other = self.person("berta")
         self.assertRedirects(client.post("/login", {"username": other.username, "password": GOOD}), "/")
+
+    def test_a_forgotten_password_is_chosen_anew_by_a_link_of_an_administrators(self):
+        anna, admin = self.person("anna"), self.person("admin", is_superuser=True)
+        elsewhere, client = self.as_(anna), Client(headers={"accept": "text/html"})
+        for _ in range(settings.AXES_FAILURE_LIMIT):
+            client.post("/login", {"username": "anna", "password": "wrong"})
+        page = self.as_(admin).post("/people", {"forgotten": anna.pk})
+        link = re.search(r'value="http://testserver(/password/[^"]+)"', page.content.decode())[1]
+        form = client.get(link, follow=True)
+        self.assertContains(form, "a new password for anna")
+        new = {"new_password1": "harbour lights 7", "new_password2": "harbour lights 7"}
+        self.assertRedirects(client.post(form.redirect_chain[-1][0], new), "/")
+        self.assertEqual(elsewhere.get("/").status_code, 401)
+        self.assertContains(Client().get(link), "used already")
+        again = Client().post("/login", {"username": "anna", "password": "harbour lights 7"})
+        self.assertRedirects(again, "/", fetch_redirect_response=False)
+        self.assertEqual(self.as_(anna).post("/people", {"forgotten": admin.pk}).status_code, 401)
+
+    def test_what_somebody_may_not_is_told_on_a_page(self):
+        client = self.as_(self.person("anna"))
+        page = client.get("/people", headers={"accept": "text/html"})
+        self.assertContains(page, "Only an administrator may do this.", status_code=403)
+        self.assertContains(page, "To the library", status_code=403)
 
     def test_log_in_leads_back_to_where_one_was_and_log_out_ends_it(self):
         self.person("anna")

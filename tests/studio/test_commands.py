@@ -25,7 +25,7 @@ class InAShell(StudioCase):
         """Exit code and all words of a process of its own."""
         done = subprocess.run(
             [sys.executable, "-m", "studio", *map(str, args)],
-            env={**os.environ, "DIACHRON_DATA": str(self.data)},
+            env={**os.environ, "DIACHRON_DATA": str(self.data), "TZ": "Asia/Kathmandu"},
             capture_output=True,
             text=True,
         )
@@ -36,6 +36,8 @@ class InAShell(StudioCase):
         told = f"diachron: There are no sessions in {self.data}. Name another folder in DIACHRON_DATA."
         self.assertEqual((code, words.strip()), (1, told))
         self.assertFalse((self.data / DATABASE).exists(), "restore would refuse")
+        log = (self.data / "server.log").read_text()
+        self.assertIn("+0545", log.splitlines()[0], "in this machine's time")
 
     def test_an_archive_is_opened_on_another_machine(self):
         path = self.folder / "take.zip"

@@ -20,7 +20,7 @@ class Command(StudioCommand):
         parser.add_argument("to", nargs="?", help="the file; by default diachron-DATE.zip in this folder")
 
     def handle(self, *, to: str | None, **options: Any) -> None:
-        target = Path(to or f"diachron-{timezone.now():%Y%m%d-%H%M%S}.zip")
+        target = Path(to or f"diachron-{timezone.localtime():%Y%m%d-%H%M%S}.zip")
         if connection.vendor != "sqlite":
             raise CommandError("The database is PostgreSQL: pg_dump backs it up; archive --all writes every session.")
         if not (settings.DATA / DATABASE).exists():
