@@ -95,6 +95,7 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
     """Change a turn: ``times``, ``hold``, ``pace`` in percent; ``move`` it by places; or ``out``."""
     turn = get_object_or_404(Turn.objects.select_related("session"), pk=pk)
     session = with_map(turn.session_id)
+    said = [name for name in ("times", "pace", "hold") if name in request.POST]
     try:
         if "times" in request.POST:
             turn.times = int(request.POST["times"])
@@ -108,7 +109,7 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
         return _pane(request, session, f"A section plays 1 to 99 times, at {SLOWEST} to {FASTEST} percent.", 422)
     if "hold" in request.POST:
         turn.hold = request.POST["hold"] == "on"
-    turn.save()
+    turn.save(update_fields=said)
     if "out" in request.POST:
         turn.delete()
     if "move" in request.POST:

@@ -215,6 +215,18 @@ class Following(TestCase):
         self.pane("Order")
         page.locator("#order button[name=all]").click()
         page.wait_for_selector("[data-turn='1']")
+        # changes wait for one another; what was written meanwhile stays
+        held, fields = [], page.locator("[data-turn='1']")
+        page.route("**/turns/*", lambda route: held.append(route), times=1)
+        fields.get_by_label("Times").fill("3")
+        fields.get_by_label("Playing tempo").fill("90")
+        page.keyboard.press("Tab")
+        self.assertEqual(len(held), 1)
+        held[0].continue_()
+        page.wait_for_function("fetch('/sessions/3/order').then((r) => r.json())"
+                               ".then(({ order }) => order[1].times === 3 && order[1].pace === 0.9)")  # fmt: skip
+        quiet(page)
+        self.assertEqual([fields.get_by_label(n).input_value() for n in ("Times", "Playing tempo")], ["3", "90"])
         page.locator("#order button[name=hold]").first.click()
         page.wait_for_selector("#order button[name=hold][aria-pressed=true]")
         # one below the other, none beside the pane

@@ -1,6 +1,9 @@
 """The running order through the page's own addresses."""
 
+from unittest import mock
+
 from studio.desk.models import Mark
+from studio.library.lookup import with_map
 from studio.running_order.models import Turn
 from tests.studio.base import StudioCase
 
@@ -46,6 +49,18 @@ class Running(StudioCase):
         self.assertEqual([t["name"] for t in self.order()], ["Verse", "Out"])
         self.add(section=Turn.objects.first().section_id)
         self.assertEqual([t["name"] for t in self.order()], ["Verse", "Out", "Verse"])
+
+    def test_two_changes_of_one_turn_at_a_time_keep_both(self):
+        self.add(all="1")
+        turn = self.order()[0]["id"]
+
+        def meanwhile(pk):
+            Turn.objects.filter(pk=turn).update(pace=0.9)
+            return with_map(pk)
+
+        with mock.patch("studio.running_order.views.with_map", meanwhile):
+            self.client.post(f"/turns/{turn}", {"times": "3"})
+        self.assertEqual((self.order()[0]["times"], self.order()[0]["pace"]), (3, 0.9))
 
     def test_what_cannot_be(self):
         self.add(all="1")
