@@ -5,7 +5,10 @@ from __future__ import annotations
 import logging
 import time
 
+from django.conf import settings
+
 from studio.actors import actor_name
+from studio.disk import FULL, is_full, of_the_disk
 from studio.jobs.models import Cancelled, Job
 from studio.jobs.queue import end
 from studio.jobs.registry import Failed, kind_of
@@ -28,12 +31,14 @@ def work(job: Job) -> None:
     except Failed as e:
         end(job, Job.State.FAILED, str(e))
     except OSError as e:
-        end(job, Job.State.FAILED, f"The disk reports: {e.strerror or e}. Your tracks and map are safe.")
+        end(job, Job.State.FAILED, f"{of_the_disk(e)} Your tracks and map are safe.")
     except MemoryError:
         end(job, Job.State.FAILED, "This needs more memory than the machine has free. Your tracks and map are safe.")
     except Exception:
         log.exception("job %s", job.pk)
-        end(job, Job.State.FAILED, BUG.format(job.pk))
+        # libraries that write sound do not say why they could not
+        words = f"{FULL} Your tracks and map are safe." if is_full(settings.DATA) else BUG.format(job.pk)
+        end(job, Job.State.FAILED, words)
 
 
 class Reporter:

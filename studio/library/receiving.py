@@ -7,7 +7,6 @@ a request of its own, so that it can be asked for again after a failure.
 
 from __future__ import annotations
 
-import errno
 import hashlib
 import os
 import shutil
@@ -19,6 +18,7 @@ from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_http_methods, require_POST
 from pydantic import Field, StringConstraints
 
+from studio.disk import of_the_disk
 from studio.inputs import DAMAGED, LARGEST, BadInput, Body, read_body, whole
 from studio.jobs.queue import start
 from studio.library.models import Session, Upload
@@ -29,7 +29,6 @@ from studio.responses import json_response
 LARGEST_PART, LARGEST_FILE = 16 * 2**20, 64 * 2**30
 #: What stays free on the disk, so that the database can always write.
 RESERVE = 64 * 2**20
-FULL = "The disk is full. What has arrived is kept; free some space and drop the file again to go on."
 NOT_AS_SENT = "“{}” did not arrive as it was sent. Drop it again: what is wrong is sent anew."
 
 Digest = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{64}$")]
@@ -97,7 +96,7 @@ def part(request: HttpRequest, pk: int) -> HttpResponse:
     except OSError as e:
         with going.path.open("ab") as f:
             f.truncate(offset)
-        return _refused(FULL if e.errno == errno.ENOSPC else f"The disk reports: {e.strerror}.", 507)
+        return _refused(f"{of_the_disk(e)} What has arrived is kept; drop the file again to go on.", 507)
     return json_response({"received": going.received})
 
 

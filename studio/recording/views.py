@@ -15,6 +15,7 @@ from core.audio import growing
 from core.audio.loopback import burst, latency
 from core.listening.tuner import nearest_note, pitch
 from studio.actors import corrects
+from studio.disk import FULL, RESERVE, is_full, of_the_disk
 from studio.inputs import DAMAGED, LARGEST, BadInput, Bar, Body, Form, read_body, read_form, whole
 from studio.jobs.queue import start
 from studio.library import stand_ins
@@ -31,6 +32,7 @@ LARGEST_PART, MOST_CHANNELS, RATES = 16 * 2**20, 32, (8_000, 384_000)
 LONGEST_SOUND = 4
 #: Bars of music before a bar at which recording begins, at most.
 MOST_BEFORE = 16
+_KEPT = "What is played is kept here and sent again."
 
 
 class NewPass(Body):
@@ -89,6 +91,8 @@ def begin(request: HttpRequest, pk: int) -> HttpResponse:
     session = get_object_or_404(Session, pk=pk)
     arguments = read_body(request, NewPass)
     session.folder.mkdir(parents=True, exist_ok=True)
+    if is_full(session.folder, RESERVE):
+        return json_response({"error": f"Recording cannot begin. {FULL}"}, 507)
     made = Recording.objects.create(
         session=session,
         name=arguments.name or "Take",
@@ -100,7 +104,7 @@ def begin(request: HttpRequest, pk: int) -> HttpResponse:
         growing.begin(made.path, made.rate, made.channels)
     except OSError as e:
         made.delete()
-        return json_response({"error": f"Recording cannot begin, the disk reports: {e.strerror}."}, 507)
+        return json_response({"error": f"Recording cannot begin. {of_the_disk(e)}"}, 507)
     return json_response({"id": made.pk})
 
 
@@ -111,6 +115,8 @@ def samples(request: HttpRequest, pk: int) -> HttpResponse:
     at = whole(request.GET.get("from"), 0, LARGEST, "The place of the samples is missing.")
     if whole(request.headers.get("Content-Length") or "0", 0, LARGEST, DAMAGED) > LARGEST_PART:
         raise BadInput("These are too many samples at once.", 413)
+    if is_full(going.path.parent, RESERVE):
+        return json_response({"error": f"{FULL} {_KEPT}"}, 507)
     try:
         frames = growing.append(going.path, going.channels, at, request.body)
     except growing.OutOfStep as e:
@@ -118,7 +124,7 @@ def samples(request: HttpRequest, pk: int) -> HttpResponse:
     except ValueError:
         raise BadInput(DAMAGED, 400) from None
     except OSError as e:
-        return json_response({"error": f"The disk reports: {e.strerror}. What arrived is kept."}, 507)
+        return json_response({"error": f"{of_the_disk(e)} {_KEPT}"}, 507)
     going.touch()
     return json_response({"frames": frames})
 

@@ -198,6 +198,10 @@ QUIET = """async (patience) => {
 }"""
 
 
+#: Makes an empty session; its key and its address.
+NEW_SESSION = """() => fetch('/sessions/new', { method: 'POST', body: JSON.stringify({ title: 'Recorded' }),
+  headers: { 'X-CSRFToken': document.cookie.match(/csrftoken=([^;]+)/)[1], 'Content-Type': 'application/json' } })
+  .then((r) => r.json())"""
 #: To open an input may load the page again, at the input's rate: for a moment there is no desk.
 INPUT_IS_OPEN = "globalThis.desk?.recording?.input.isOpen"
 

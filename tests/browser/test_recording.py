@@ -12,7 +12,7 @@ import soundfile as sf
 from django.test import tag
 
 from core.audio.growing import HEADER
-from tests.browser.studio import INPUT_IS_OPEN, Browser, Studio, quiet, settled
+from tests.browser.studio import INPUT_IS_OPEN, NEW_SESSION, Browser, Studio, quiet, settled
 
 RATE = 44_100  # of Chromium's fake device
 STEP = 1.001 / 32768
@@ -40,9 +40,6 @@ TAPPED = """async () => {
   });
   return url.slice(url.indexOf(",") + 1);
 }"""
-NEW_SESSION = """() => fetch('/sessions/new', { method: 'POST', body: JSON.stringify({ title: 'Recorded' }),
-  headers: { 'X-CSRFToken': document.cookie.match(/csrftoken=([^;]+)/)[1], 'Content-Type': 'application/json' } })
-  .then((r) => r.json())"""
 
 
 def place_of(piece, whole):

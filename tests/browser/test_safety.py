@@ -9,7 +9,7 @@ import numpy as np
 import soundfile as sf
 
 from core.listening.roles import ROLES
-from tests.browser.studio import Browser, Studio, load_anew, quiet, settled, until
+from tests.browser.studio import INPUT_IS_OPEN, NEW_SESSION, Browser, Studio, load_anew, quiet, settled, until
 
 
 class Safety(TestCase):
@@ -203,6 +203,33 @@ class Safety(TestCase):
         page.evaluate("desk.news.look()")
         quiet(page)
         self.assertEqual(page.get_by_text("Diachron was updated").count(), 0)
+
+    def test_what_has_not_arrived_when_it_is_stopped_is_told_guarded_and_sent(self):
+        page = self.page
+        made = page.evaluate(NEW_SESSION)
+        page.goto(f"{self.studio.url}{made['url']}#stage=gather&pane=record")
+        settled(page)
+        page.get_by_role("tab", name="Record", exact=True).click()
+        page.get_by_label("Input").select_option("simulated")
+        page.wait_for_function(INPUT_IS_OPEN)
+        full = json.dumps({"error": "The disk is full: free some space."})
+        page.route("**/recordings/*?from=*", lambda route: route.fulfill(status=507, body=full))
+        page.keyboard.press("@")
+        page.wait_for_function("desk.recording.pass?.frames > 2 * desk.facts.rate")
+        frames = page.evaluate("desk.recording.pass.frames")
+        page.keyboard.press("@")
+        page.get_by_text("of what you played are in this page alone: leave it open. The disk is full").wait_for()
+        guarded = """() => {
+          const leaving = new Event("beforeunload", { cancelable: true });
+          dispatchEvent(leaving);
+          return leaving.defaultPrevented;
+        }"""
+        self.assertTrue(page.evaluate(guarded))
+        page.unroute_all(behavior="ignoreErrors")
+        page.get_by_text("s recorded").wait_for()
+        self.assertFalse(page.evaluate(guarded))
+        source = next((self.folder / "sessions" / str(made["id"])).glob("*/source.wav"))
+        self.assertGreaterEqual(sf.info(source).frames, frames)
 
     def test_a_lost_recording_silences_only_itself_and_is_told(self):
         page = self.page

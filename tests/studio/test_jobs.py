@@ -106,7 +106,13 @@ class Ends(StudioCase):
 
     def test_a_full_disk_while_working(self):
         with self.instead(mock.Mock(side_effect=OSError(28, "No space left on device"))):
-            self.assertIn("No space left", self.find(self.wav()).message)
+            self.assertIn("The disk is full", self.find(self.wav()).message)
+        with (
+            self.instead(mock.Mock(side_effect=sf.LibsndfileError(2))),  # its "system error" does not say which
+            mock.patch("studio.disk.shutil.disk_usage", return_value=mock.Mock(free=1000)),
+            self.assertLogs("studio.jobs", "ERROR"),
+        ):
+            self.assertIn("The disk is full", self.find(self.wav("b.wav")).message)
 
     def test_cancel_waiting_and_running(self):
         session = self.session(self.wav())

@@ -1,12 +1,14 @@
 """Recording: passes arrive in pieces, become tracks in their place, and are alternatives to each other."""
 
 from datetime import timedelta
+from unittest import mock
 
 import numpy as np
 import soundfile as sf
 from django.utils import timezone
 
 from core.audio.loopback import burst
+from studio import disk
 from studio.actors import corrects
 from studio.jobs.models import Job
 from studio.library.models import Session, Track
@@ -82,6 +84,15 @@ class Recordings(StudioCase):
         self.put(pk, 5000, x[5000:])
         self.client.post(f"/recordings/{pk}/end")
         np.testing.assert_array_equal(sf.read(self.session_.tracks.get().source, dtype="float32")[0], x)
+
+    def test_a_full_disk_leaves_room_for_the_database_and_the_samples_where_they_are(self):
+        x, pk = self.take(), self.begin()
+        with mock.patch("studio.disk.shutil.disk_usage", return_value=mock.Mock(free=disk.RESERVE - 1)):
+            self.assertEqual(self.post(f"{self.url}/recordings", rate=RATE, channels=1, starts=0).status_code, 507)
+            refused = self.put(pk, 0, x)
+        self.assertEqual(refused.status_code, 507)
+        self.assertIn("The disk is full", refused.json()["error"])
+        self.assertEqual(self.put(pk, 0, x).json()["frames"], len(x))
 
     def test_a_pass_that_was_cut_off_is_kept_with_all_that_arrived(self):
         x, pk = self.take(), self.begin(starts=1.5)

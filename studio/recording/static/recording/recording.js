@@ -26,6 +26,8 @@ export class Recording {
     this.live = new Live(desk, this.input);
     /** @type {null | Pass} */
     this.pass = null;
+    /** @type {Set<Pass>} passes that were stopped, the rest of which is still on its way */
+    this.arriving = new Set();
     this.input.addEventListener("samples", (e) => this.#take(/** @type {CustomEvent} */ (e).detail));
     this.input.addEventListener("gone", () => {
       note("The input is gone: it was unplugged, or another program took it.", true);
@@ -47,7 +49,7 @@ export class Recording {
     document.body.addEventListener("htmx:afterSwap", (e) => {
       if (e.target.id === "panel" && !byId("record-pane") && !this.pass) this.input.close();
     });
-    addEventListener("beforeunload", (e) => this.pass && e.preventDefault());
+    addEventListener("beforeunload", (e) => (this.pass || this.arriving.size) && e.preventDefault());
   }
 
   get rate() {
@@ -179,7 +181,7 @@ export class Recording {
     this.take = null;
     this.live.showState(false);
     if (desk.player.playing) desk.player.pause();
-    await pass.sending.drained();
+    await this.#arrived(pass);
     const ended = await this.#end(pass.id);
     if (!ended.ok) return void note(ended.data.error ?? "The pass could not be ended; it is kept.", true);
     note(`${ended.data.name}: ${(pass.frames / this.rate).toFixed(1)} s recorded.`);
@@ -187,6 +189,21 @@ export class Recording {
     await desk.news.reload();
     desk.panels.refresh();
     fill("#record-pane", `/sessions/${desk.facts.id}/record`);
+  }
+
+  /** All of a pass is on the server's disk. Where that takes long, what is missing is told. */
+  async #arrived(pass) {
+    this.arriving.add(pass);
+    const look = setInterval(() => {
+      const { trouble } = pass.sending;
+      if (!trouble) return;
+      clearInterval(look);
+      const rest = pass.sending.behind(this.rate).toFixed(1);
+      note(`${rest} s of what you played are in this page alone: leave it open. ${trouble}`, true);
+    }, 500);
+    await pass.sending.drained();
+    clearInterval(look);
+    this.arriving.delete(pass);
   }
 
   /** The server may be starting again. */

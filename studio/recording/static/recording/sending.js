@@ -26,6 +26,7 @@ export class Sending {
     this.goOn = async () => null;
     this.failed = 0; // tries in a row without an answer
     this.trouble = "";
+    this.next = 0; // milliseconds of the page before which nothing is tried again
     this.timer = setInterval(() => this.#send(), EVERY);
     this.leaving = () => this.#leave();
     addEventListener("pagehide", this.leaving);
@@ -51,7 +52,7 @@ export class Sending {
   }
 
   async #send() {
-    if (this.busy || !this.waiting.length) return;
+    if (this.busy || !this.waiting.length || performance.now() < this.next) return;
     this.busy = true;
     try {
       let some = joined(this.waiting);
@@ -82,7 +83,7 @@ export class Sending {
   #fail(words) {
     this.failed++;
     this.trouble = words || "The server does not answer. What is played is kept here and sent again.";
-    setTimeout(() => this.#send(), AGAIN);
+    this.next = performance.now() + AGAIN;
   }
 
   /** Frames that need not be kept any more. */

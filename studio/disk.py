@@ -1,0 +1,24 @@
+"""What the disk says, in the engineer's words."""
+
+from __future__ import annotations
+
+import errno
+import shutil
+from pathlib import Path
+
+FULL = "The disk is full: free some space."
+#: Bytes under which nothing can be relied on to be written; and what recording leaves free, so that the database can
+#: always write.
+_SCARCE, RESERVE = 2**20, 16 * 2**20
+
+
+def of_the_disk(error: OSError) -> str:
+    """A sentence for an error of reading or writing."""
+    if error.errno in (errno.ENOSPC, errno.EDQUOT):
+        return FULL
+    return f"The disk reports: {error.strerror or error}."
+
+
+def is_full(folder: Path, reserve: int = _SCARCE) -> bool:
+    """Whether no more than ``reserve`` bytes are left where a folder lies."""
+    return shutil.disk_usage(folder).free < reserve
