@@ -227,6 +227,7 @@ class Safety(TestCase):
         self.assertTrue(page.evaluate(guarded))
         page.unroute_all(behavior="ignoreErrors")
         page.get_by_text("s recorded").wait_for()
+        self.assertEqual(page.get_by_text("in this page alone").count(), 0)
         self.assertFalse(page.evaluate(guarded))
         source = next((self.folder / "sessions" / str(made["id"])).glob("*/source.wav"))
         self.assertGreaterEqual(sf.info(source).frames, frames)
