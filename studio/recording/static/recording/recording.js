@@ -194,17 +194,17 @@ export class Recording {
   /** All of a pass is on the server's disk. Where that takes long, what is missing is told. */
   async #arrived(pass) {
     this.arriving.add(pass);
-    let told;
+    const told = [];
     const look = setInterval(() => {
       const { trouble } = pass.sending;
       if (!trouble) return;
       clearInterval(look);
       const rest = pass.sending.behind(this.rate).toFixed(1);
-      told = note(`${rest} s of what you played are in this page alone: leave it open. ${trouble}`, true);
+      told.push(note(`${rest} s of what you played are in this page alone: leave it open. ${trouble}`, true));
     }, 500);
     await pass.sending.drained();
     clearInterval(look);
-    told?.remove();
+    told[0]?.remove();
     this.arriving.delete(pass);
   }
 
