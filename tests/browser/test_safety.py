@@ -28,6 +28,9 @@ class Safety(TestCase):
         load_anew(self.page, f"{self.studio.url}/sessions/3/desk")
         settled(self.page)
 
+    def answer_once(self, pattern, **answer):
+        self.page.route(pattern, lambda route: route.fulfill(**answer), times=1)
+
     def test_levels_turned_while_the_server_is_away_arrive_when_it_is_back(self):
         page = self.page
         self.studio.kill()
@@ -231,6 +234,34 @@ class Safety(TestCase):
         self.assertFalse(page.evaluate(guarded))
         source = next((self.folder / "sessions" / str(made["id"])).glob("*/source.wav"))
         self.assertGreaterEqual(sf.info(source).frames, frames)
+
+    def test_a_proxy_before_a_server_that_is_away_and_a_full_disk_mean_not_now(self):
+        page = self.page
+        level = page.get_by_label("Level of Squeezebox")
+        for status, kind, body, words in (
+            (
+                502,
+                "text/html",
+                "<html><h1>Bad Gateway</h1></html>",
+                "The server does not answer. What you change is kept",
+            ),
+            (
+                507,
+                "application/json",
+                '{"error": "full"}',
+                "The disk is full: free some space. What you change is kept",
+            ),
+        ):
+            self.answer_once("**/tracks/*", status=status, content_type=kind, body=body)
+            level.evaluate("(e, to) => { e.value = to; e.dispatchEvent(new Event('input'));"
+                           " e.dispatchEvent(new Event('change')); }", -status / 50)  # fmt: skip
+            page.get_by_text(words).wait_for()
+            page.wait_for_function("document.body.dataset.unsent === '0'")
+            self.assertEqual(page.get_by_text(words).count(), 0)
+            self.assertEqual(page.get_by_text("Bad Gateway").count(), 0)
+            facts = page.evaluate("fetch(`/sessions/3/facts`).then((a) => a.json())")
+            gain = next(t["gain"] for t in facts["tracks"] if t["name"] == "Squeezebox")
+            self.assertEqual(gain, level.evaluate("(e) => Number(e.value)"))
 
     def test_a_lost_recording_silences_only_itself_and_is_told(self):
         page = self.page

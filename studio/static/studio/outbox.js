@@ -6,6 +6,12 @@ import { note, send } from "./server.js";
 
 /** Milliseconds until it is sent again. */
 const AGAIN = 1500;
+/** Answers that say "not now", and why. */
+const NOT_NOW = new Map([
+  [0, "The server does not answer."],
+  [503, "The database is busy."],
+  [507, "The disk is full: free some space."],
+]);
 
 /** @typedef {{ url: string, data: object, answered: (answer: any) => void, promise: Promise<any> }} Letter */
 
@@ -47,11 +53,11 @@ async function deliver(about) {
   underWay.add(about);
   const answer = await send(letter.url, letter.data);
   underWay.delete(about);
-  if (answer.status === 0) {
+  if (NOT_NOW.has(answer.status)) {
     const newer = waiting.get(about);
     waiting.set(about, { ...letter, data: { ...letter.data, ...newer?.data } });
     if (newer) letter.promise.then(newer.answered);
-    tell();
+    tell(NOT_NOW.get(answer.status));
     setTimeout(() => deliver(about), AGAIN);
     return;
   }
@@ -61,11 +67,10 @@ async function deliver(about) {
   deliver(about);
 }
 
-function tell() {
+function tell(why = "") {
   const count = unsent();
   document.body.dataset.unsent = String(count);
-  if (count && !told)
-    told = note("The server does not answer. What you change is kept here and sent as soon as it does.", true);
+  if (count && why && !told) told = note(`${why} What you change is kept here and sent again until it is saved.`, true);
   if (!count) {
     told?.remove();
     told = undefined;

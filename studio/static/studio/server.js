@@ -8,6 +8,8 @@ export const csrf = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
 
 /** Where what was asked for does not come. */
 export const AWAY = "The server does not answer. Nothing is lost; try again when it is back.";
+/** What a proxy answers in place of a server that is away. */
+const GATEWAY = new Set([502, 503, 504]);
 
 /**
  * POST (or another method) JSON. Never rejects.
@@ -74,20 +76,21 @@ async function ask(url, options) {
       headers: { ...options.headers, "X-CSRFToken": csrf() },
     });
     tellStep(response.headers.get("X-Step-Before"), response.headers.get("X-Step"));
-    const text = await response.text();
-    let parsed = {};
-    try {
-      parsed = JSON.parse(text);
-    } catch {
-      parsed = text ? { error: response.ok ? undefined : text.slice(0, 200) } : {};
-    }
-    return { ok: response.ok, status: response.status, data: parsed };
+    return { ok: response.ok, status: response.status, data: parsed(response, await response.text()) };
   } catch {
-    return {
-      ok: false,
-      status: 0,
-      data: { error: AWAY },
-    };
+    return { ok: false, status: 0, data: { error: AWAY } };
+  }
+}
+
+/** What an answer says. Throws where it is a proxy's, in front of a server that is away. */
+function parsed(response, text) {
+  try {
+    return JSON.parse(text);
+  } catch {
+    if (response.ok || !text) return {};
+    if (GATEWAY.has(response.status)) throw new Error(AWAY);
+    const isPage = response.headers.get("Content-Type")?.includes("html");
+    return { error: isPage ? `That was refused (${response.status}).` : text.slice(0, 200) };
   }
 }
 
@@ -175,12 +178,14 @@ export function putBytes(url, bytes, digest, onProgress, cancelled) {
     request.onloadend = () => {
       cancelled.removeEventListener("abort", abort);
       let data = {};
+      let { status } = request;
       try {
         data = JSON.parse(request.responseText);
       } catch {
+        if (GATEWAY.has(status)) status = 0;
         data = { error: "The connection broke. What has arrived is kept; drop the file again to go on." };
       }
-      resolve({ ok: request.status >= 200 && request.status < 300, status: request.status, data });
+      resolve({ ok: status >= 200 && status < 300, status, data });
     };
     request.send(/** @type {any} */ (bytes));
   });

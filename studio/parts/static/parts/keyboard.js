@@ -40,6 +40,7 @@ export class Keyboard {
     this.inputs = null;
     this.messages = [];
     this.listeners = new Set(); // who else wants each message, such as a held section
+    addEventListener("beforeunload", (e) => this.recording && this.messages.length && e.preventDefault());
     document.addEventListener("click", (e) => {
       const what = e.target.closest("[data-keyboard]")?.dataset.keyboard;
       if (what === "note")
