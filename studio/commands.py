@@ -1,4 +1,4 @@
-"""What the studio's commands have in common: help without Django's own options, and sessions to work on."""
+"""The base class of the studio's commands: help without Django's own options, and a check that there are sessions."""
 
 from __future__ import annotations
 
@@ -13,18 +13,18 @@ from studio import database
 
 
 def require_sessions() -> None:
-    """Raises :class:`CommandError` where no studio was ever served, or one of an earlier version."""
+    """Raises :class:`CommandError` if there is no database, or if an earlier version wrote it."""
     if not database.is_there():
         raise CommandError(f"There are no sessions in {settings.DATA}. Name another folder in DIACHRON_DATA.")
     if database.is_behind():
         raise CommandError(
-            f"The sessions in {settings.DATA} were kept by an earlier version of Diachron. Serve them once, which "
-            "brings them up to this one: diachron serve."
+            f"The sessions in {settings.DATA} were written by an earlier version of Diachron. Start it once to "
+            "update them: diachron serve."
         )
 
 
 class StudioCommand(BaseCommand):
-    """A command of ``diachron``. Django's own options can be used, but are for its developers."""
+    """A command of ``diachron``. Django's own options work but are left out of the help."""
 
     suppressed_base_arguments = {
         "--version",
@@ -42,7 +42,7 @@ class StudioCommand(BaseCommand):
         return version("diachron")
 
     def execute(self, *args: Any, **options: Any) -> str | None:
-        """As Django does, but what cannot be done is told as all commands tell it."""
+        """As Django does, but errors are printed as the core's commands print them."""
         try:
             return super().execute(*args, **options)
         except CommandError as e:

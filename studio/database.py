@@ -1,4 +1,4 @@
-"""The database: whether it is there, and of this version."""
+"""Whether the database exists, and whether it is of this version."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from django.db.migrations.recorder import MigrationRecorder
 
 
 def is_there() -> bool:
-    """Whether there is a database with tables in it. To look makes none."""
+    """Whether there is a database with tables in it. Does not create one."""
     database = connections[DEFAULT_DB_ALIAS]
     on_disk = isinstance(database, SQLite) and not database.is_in_memory_db()
     if on_disk and not Path(database.settings_dict["NAME"]).exists():
@@ -20,6 +20,6 @@ def is_there() -> bool:
 
 
 def is_behind() -> bool:
-    """Whether it has to be brought up to this program's version."""
+    """Whether it has to be updated to this version."""
     executor = MigrationExecutor(connection)
     return bool(executor.migration_plan(executor.loader.graph.leaf_nodes()))

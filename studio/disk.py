@@ -1,4 +1,4 @@
-"""What the disk says, in the engineer's words."""
+"""Errors of the disk, in the engineer's words."""
 
 from __future__ import annotations
 
@@ -7,8 +7,7 @@ import shutil
 from pathlib import Path
 
 FULL = "The disk is full: free some space."
-#: Bytes under which nothing can be relied on to be written; and what recording leaves free, so that the database can
-#: always write.
+#: Bytes: with fewer free, the disk counts as full; and what recording leaves free, so that the database can write.
 _SCARCE, RESERVE = 2**20, 16 * 2**20
 
 
@@ -20,5 +19,5 @@ def of_the_disk(error: OSError) -> str:
 
 
 def is_full(folder: Path, reserve: int = _SCARCE) -> bool:
-    """Whether no more than ``reserve`` bytes are left where a folder lies."""
+    """Whether fewer than ``reserve`` bytes are free on the disk of a folder."""
     return shutil.disk_usage(folder).free < reserve

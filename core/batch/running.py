@@ -140,7 +140,7 @@ def pool(workers: int) -> MakeExecutor:
 
 
 class NoCluster(Exception):
-    """Nothing answers at that address, or it is none."""
+    """The address is not valid, or nothing answers there."""
 
 
 @contextmanager

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from core.batch.rules import Rule, Rules
 
-#: In a folder that a batch writes for a take: what came of it, written last.
+#: The file in which a batch notes the outcome of a take; it is written last.
 OUTCOME = "outcome.json"
 #: Endings of files that are looked at.
 ENDINGS = {".wav", ".w64", ".aif", ".aiff", ".flac", ".ogg", ".opus", ".mp3", ".mid", ".midi"}

@@ -75,7 +75,7 @@ def batch(args: argparse.Namespace) -> None:
         raise BadInput("There is no audio or MIDI file in there.")
     if beside := [take for take in found if _beside_its_files(take, args.out.resolve())]:
         raise BadInput(
-            f"What is found of “{beside[0].name}” would be written among its recordings: name another folder."
+            f"The results of “{beside[0].name}” would be written into the folder of its recordings: choose another OUT."
         )
     args.out.mkdir(parents=True, exist_ok=True)
     out = args.out.resolve()
@@ -92,7 +92,7 @@ def batch(args: argparse.Namespace) -> None:
 
 
 def _beside_its_files(take: takes.Take, out: Path) -> bool:
-    """Files written there would be read as recordings by the next batch."""
+    """Whether results would lie beside the take's recordings, where the next batch would read them as recordings."""
     return out / place_of(take.name) in {file.parent for file in take.files}
 
 

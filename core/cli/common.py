@@ -40,7 +40,7 @@ def seconds(text: str) -> float:
 
 
 def check_files(files: Sequence[Path]) -> None:
-    """Raises :class:`BadInput` where one is not there, or is a folder."""
+    """Raises :class:`BadInput` if a file is missing, or is a folder."""
     for path in files:
         if not path.exists():
             raise BadInput(f"“{path}” does not exist.")
@@ -49,12 +49,14 @@ def check_files(files: Sequence[Path]) -> None:
 
 
 def check_outputs(outputs: Sequence[Path], files: Sequence[Path]) -> None:
-    """Raises :class:`BadInput` where an output has no folder to go to, or would take the place of one of ``files``:
-    told before hours of work, not after."""
+    """Raises :class:`BadInput` if an output's folder is missing, or if it would overwrite one of ``files``.
+
+    To be called before the analysis, which can take long.
+    """
     given = {path.resolve() for path in files}
     for path in outputs:
         if path.resolve() in given:
-            raise BadInput(f"“{path}” is one of the recordings, which are never written over.")
+            raise BadInput(f"“{path}” is a recording of the take: recordings are never overwritten.")
         if path.is_dir():
             raise BadInput(f"“{path}” is a folder; name a file in it.")
         if not path.parent.is_dir():

@@ -80,7 +80,7 @@ def conform_files(args: argparse.Namespace) -> None:
         raise BadInput("--bars-later says where the bars of another map begin: it needs --map.")
     if args.out.exists() and not args.out.is_dir():
         raise BadInput(f"“{args.out}” is a file; the new tracks need a folder.")
-    # other maps are read before hours of work, not after
+    # maps are read before the analysis, so that a bad file is reported at once
     own, other = (read_any_map(path) if path else None for path in (args.from_map, args.map))
     progress = ProgressLine()
     sources = [Source(p, p.name) for p in args.files]

@@ -9,7 +9,7 @@ from studio.accounts.access import level_of
 from studio.accounts.actor import current
 from studio.accounts.models import Level
 
-#: Pages, and parts of pages, that show what somebody may do with their session.
+#: Views of a session that show what the person may do with it.
 _OF_A_SESSION = ("desk", "panel")
 
 

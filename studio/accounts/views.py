@@ -72,12 +72,12 @@ class NewPassword(OnlyShared, auth_views.PasswordResetConfirmView):
     success_url = reverse_lazy("library")
 
     def form_valid(self, form: Any) -> HttpResponse:
-        reset(username=form.user.get_username())  # wrong ones before do not keep them waiting
+        reset(username=form.user.get_username())  # they need not wait after too many wrong ones
         return super().form_valid(form)
 
 
 def _new_password_link(request: HttpRequest, person: User) -> str:
-    """It ends with the next login, the next password, or after ``PASSWORD_RESET_TIMEOUT``."""
+    """Valid until the next login or change of password, and for ``PASSWORD_RESET_TIMEOUT`` at most."""
     key, token = urlsafe_base64_encode(force_bytes(person.pk)), default_token_generator.make_token(person)
     return request.build_absolute_uri(reverse("new-password", args=[key, token]))
 

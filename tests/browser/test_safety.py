@@ -221,7 +221,7 @@ class Safety(TestCase):
         page.wait_for_function("desk.recording.pass?.frames > 2 * desk.facts.rate")
         frames = page.evaluate("desk.recording.pass.frames")
         page.keyboard.press("@")
-        page.get_by_text("of what you played are in this page alone: leave it open. The disk is full").wait_for()
+        page.get_by_text("of what you played are only in this page so far: leave it open. The disk is full").wait_for()
         guarded = """() => {
           const leaving = new Event("beforeunload", { cancelable: true });
           dispatchEvent(leaving);
@@ -230,7 +230,7 @@ class Safety(TestCase):
         self.assertTrue(page.evaluate(guarded))
         page.unroute_all(behavior="ignoreErrors")
         page.get_by_text("s recorded").wait_for()
-        self.assertEqual(page.get_by_text("in this page alone").count(), 0)
+        self.assertEqual(page.get_by_text("only in this page so far").count(), 0)
         self.assertFalse(page.evaluate(guarded))
         source = next((self.folder / "sessions" / str(made["id"])).glob("*/source.wav"))
         self.assertGreaterEqual(sf.info(source).frames, frames)

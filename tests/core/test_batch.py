@@ -309,7 +309,10 @@ class Calls(Batch):
             (["batch", self.folder / "in", "-o", self.out, "--write", "wma"], "“wma” cannot be written"),
             (["batch", self.folder / "in", "-o", self.out, "--workers", "0"], "Between 1 and 256"),
             (["batch", self.folder / "in", "-o", self.out, "--rules", self.folder / "none.toml"], "none.toml"),
-            (["batch", self.folder / "in", "-o", self.folder / "in"], "“a” would be written among its recordings"),
+            (
+                ["batch", self.folder / "in", "-o", self.folder / "in"],
+                "“a” would be written into the folder",
+            ),
             (["batch", self.folder / "in", "-o", self.out, "--cluster", "nowhere"], "no cluster at “nowhere”"),
             (["tag", self.folder / "empty"], "no report"),
         ):

@@ -87,7 +87,7 @@ class Commands(Folder):
             ([self.folder], "is a folder; name the files in it"),
             ([take, "--json", self.folder / "no" / "o.json"], "There is no folder"),
             ([take, "--midi", self.folder], "is a folder; name a file in it"),
-            ([take, "--click", take.parent / "." / take.name], "never written over"),
+            ([take, "--click", take.parent / "." / take.name], "never overwritten"),
         ):
             code, _, err = self.called("map", *args)
             self.assertEqual(code, 2, args)

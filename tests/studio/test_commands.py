@@ -1,4 +1,4 @@
-"""The command ``diachron`` as it is called in a shell: on a folder where nothing was served yet, and at its edges."""
+"""The command ``diachron`` as it is called in a shell: on a new data folder, and with wrong arguments."""
 
 import io
 import os
@@ -83,6 +83,6 @@ class Told(StudioCase):
     def test_sessions_of_an_earlier_version(self):
         with (
             mock.patch.object(commands.database, "is_behind", return_value=True),
-            self.assertRaisesRegex(CommandError, "Serve them once"),
+            self.assertRaisesRegex(CommandError, "Start it once"),
         ):
             call_command("archive", all=True)

@@ -6,7 +6,7 @@ import { note, send } from "./server.js";
 
 /** Milliseconds until it is sent again. */
 const AGAIN = 1500;
-/** Answers that say "not now", and why. */
+/** Status codes after which a change is sent again, and the reason to show. */
 const NOT_NOW = new Map([
   [0, "The server does not answer."],
   [503, "The database is busy."],

@@ -8,7 +8,7 @@ export const csrf = () => document.cookie.match(/csrftoken=([^;]+)/)?.[1] ?? "";
 
 /** Where what was asked for does not come. */
 export const AWAY = "The server does not answer. Nothing is lost; try again when it is back.";
-/** What a proxy answers in place of a server that is away. */
+/** Status codes by which a proxy says that the server does not answer. */
 const GATEWAY = new Set([502, 503, 504]);
 
 /**
@@ -82,7 +82,7 @@ async function ask(url, options) {
   }
 }
 
-/** What an answer says. Throws where it is a proxy's, in front of a server that is away. */
+/** The data of a response. Throws if a proxy answered because the server does not. */
 function parsed(response, text) {
   try {
     return JSON.parse(text);

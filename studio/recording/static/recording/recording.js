@@ -26,7 +26,7 @@ export class Recording {
     this.live = new Live(desk, this.input);
     /** @type {null | Pass} */
     this.pass = null;
-    /** @type {Set<Pass>} passes that were stopped, the rest of which is still on its way */
+    /** @type {Set<Pass>} stopped passes whose last samples have not arrived yet */
     this.arriving = new Set();
     this.input.addEventListener("samples", (e) => this.#take(/** @type {CustomEvent} */ (e).detail));
     this.input.addEventListener("gone", () => {
@@ -191,7 +191,7 @@ export class Recording {
     fill("#record-pane", `/sessions/${desk.facts.id}/record`);
   }
 
-  /** All of a pass is on the server's disk. Where that takes long, what is missing is told. */
+  /** Resolves when the server has all of a pass. If that fails for now, a note says how much is missing. */
   async #arrived(pass) {
     this.arriving.add(pass);
     const told = [];
@@ -200,7 +200,7 @@ export class Recording {
       if (!trouble) return;
       clearInterval(look);
       const rest = pass.sending.behind(this.rate).toFixed(1);
-      told.push(note(`${rest} s of what you played are in this page alone: leave it open. ${trouble}`, true));
+      told.push(note(`${rest} s of what you played are only in this page so far: leave it open. ${trouble}`, true));
     }, 500);
     await pass.sending.drained();
     clearInterval(look);

@@ -26,7 +26,7 @@ export class Sending {
     this.goOn = async () => null;
     this.failed = 0; // tries in a row without an answer
     this.trouble = "";
-    this.next = 0; // milliseconds of the page before which nothing is tried again
+    this.next = 0; // ms: the earliest time of the next try
     this.timer = setInterval(() => this.#send(), EVERY);
     this.leaving = () => this.#leave();
     addEventListener("pagehide", this.leaving);
