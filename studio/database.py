@@ -16,7 +16,7 @@ def is_there() -> bool:
     on_disk = isinstance(database, SQLite) and not database.is_in_memory_db()
     if on_disk and not Path(database.settings_dict["NAME"]).exists():
         return False
-    return MigrationRecorder(connection).has_table()
+    return MigrationRecorder(database).has_table()
 
 
 def is_behind() -> bool:

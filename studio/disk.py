@@ -7,8 +7,8 @@ import shutil
 from pathlib import Path
 
 FULL = "The disk is full: free some space."
-#: Bytes: with fewer free, the disk counts as full; and what recording leaves free, so that the database can write.
-_SCARCE, RESERVE = 2**20, 16 * 2**20
+#: With fewer bytes free the disk counts as full.
+_SCARCE = 2**20
 
 
 def of_the_disk(error: OSError) -> str:

@@ -1,4 +1,4 @@
-"""Responses that the page's scripts read (JSON with numpy arrays, plain bytes), and a page for what cannot be done."""
+"""Responses to the page's scripts (JSON with numpy arrays, plain bytes), and sentences that say what cannot be done."""
 
 from http import HTTPStatus
 from typing import Any
@@ -25,3 +25,13 @@ def failure_page(request: HttpRequest, words: str, status: int) -> HttpResponse:
     """A sentence as a page of its own."""
     context = {"words": words, "status": status, "phrase": HTTPStatus(status).phrase}
     return render(request, "failure.html", context, status=status)
+
+
+def answer(request: HttpRequest, words: str, status: int) -> HttpResponse:
+    """A sentence as a page, as plain text for a form that stays, or as JSON for a script."""
+    if request.headers.get("HX-Request"):
+        # 422 is for panes that come back with their error in them; this is a note, and the pane stays
+        return HttpResponse(words, status=400 if status == 422 else status, content_type="text/plain; charset=utf-8")
+    if "text/html" in request.headers.get("Accept", ""):
+        return failure_page(request, words, status)
+    return json_response({"error": words}, status=status)

@@ -19,7 +19,7 @@ from studio.jobs.models import Job
 from studio.library.models import Session, Track, Upload
 from studio.parts.models import Part
 from studio.recording.models import Recording
-from studio.responses import failure_page, json_response
+from studio.responses import answer
 from studio.running_order.models import Turn
 
 #: Where the browser's session keeps the grants whose links it has followed.
@@ -138,20 +138,12 @@ def _of_session(
 def _to_login(request: HttpRequest) -> HttpResponse:
     if request.method == "GET" and "text/html" in request.headers.get("Accept", "") and not _is_part(request):
         return HttpResponseRedirect(f"{reverse('login')}?next={quote(request.get_full_path())}")
-    return _sentence(request, _LOG_IN, 401)
+    return answer(request, _LOG_IN, 401)
 
 
 def _refused(request: HttpRequest, words: str) -> HttpResponse:
-    return _sentence(request, words, 403)
+    return answer(request, words, 403)
 
 
 def _is_part(request: HttpRequest) -> bool:
     return bool(request.headers.get("HX-Request"))
-
-
-def _sentence(request: HttpRequest, words: str, status: int) -> HttpResponse:
-    if _is_part(request):
-        return HttpResponse(words, status=status, content_type="text/plain; charset=utf-8")
-    if "text/html" in request.headers.get("Accept", ""):
-        return failure_page(request, words, status)
-    return json_response({"error": words}, status=status)

@@ -15,7 +15,7 @@ from core.audio import growing
 from core.audio.loopback import burst, latency
 from core.listening.tuner import nearest_note, pitch
 from studio.actors import corrects
-from studio.disk import FULL, RESERVE, is_full, of_the_disk
+from studio.disk import FULL, is_full, of_the_disk
 from studio.inputs import DAMAGED, LARGEST, BadInput, Bar, Body, Form, read_body, read_form, whole
 from studio.jobs.queue import start
 from studio.library import stand_ins
@@ -32,6 +32,8 @@ LARGEST_PART, MOST_CHANNELS, RATES = 16 * 2**20, 32, (8_000, 384_000)
 LONGEST_SOUND = 4
 #: Bars of music before a bar at which recording begins, at most.
 MOST_BEFORE = 16
+#: Bytes that recording leaves free, so that the database can always write.
+RESERVE = 16 * 2**20
 _KEPT = "What is played is kept here and sent again."
 
 

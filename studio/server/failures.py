@@ -12,7 +12,7 @@ from django.http import HttpRequest, HttpResponse
 
 from studio.inputs import DAMAGED, BadInput
 from studio.library.models import NoMap
-from studio.responses import failure_page, json_response
+from studio.responses import answer
 
 log = logging.getLogger("studio")
 
@@ -47,16 +47,6 @@ class Refusals:
             connection.close()
             return next((answer(request, *answered) for words, answered in DISK.items() if words in str(error)), None)
         return None
-
-
-def answer(request: HttpRequest, words: str, status: int) -> HttpResponse:
-    """A sentence as a page, as plain text for a form that stays, or as JSON for a script."""
-    if request.headers.get("HX-Request"):
-        # 422 is for panes that come back with their error in them; this is a note, and the pane stays
-        return HttpResponse(words, status=400 if status == 422 else status, content_type="text/plain; charset=utf-8")
-    if "text/html" in request.headers.get("Accept", ""):
-        return failure_page(request, words, status)
-    return json_response({"error": words}, status=status)
 
 
 def bad_request(request: HttpRequest, exception: Exception) -> HttpResponse:

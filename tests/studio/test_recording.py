@@ -8,12 +8,12 @@ import soundfile as sf
 from django.utils import timezone
 
 from core.audio.loopback import burst
-from studio import disk
 from studio.actors import corrects
 from studio.jobs.models import Job
 from studio.library.models import Session, Track
 from studio.recording.map_so_far import MAP_SO_FAR
 from studio.recording.models import CUT_OFF, Recording
+from studio.recording.views import RESERVE
 from studio.server.housekeeping import clear_away
 from tests.studio.base import StudioCase
 
@@ -87,7 +87,7 @@ class Recordings(StudioCase):
 
     def test_a_full_disk_leaves_room_for_the_database_and_the_samples_where_they_are(self):
         x, pk = self.take(), self.begin()
-        with mock.patch("studio.disk.shutil.disk_usage", return_value=mock.Mock(free=disk.RESERVE - 1)):
+        with mock.patch("studio.disk.shutil.disk_usage", return_value=mock.Mock(free=RESERVE - 1)):
             self.assertEqual(self.post(f"{self.url}/recordings", rate=RATE, channels=1, starts=0).status_code, 507)
             refused = self.put(pk, 0, x)
         self.assertEqual(refused.status_code, 507)
