@@ -14,7 +14,7 @@ import numpy as np
 from core.document import BarLine, Document, Statement
 from core.document.commands import Command, WithBars
 from core.document.statements import holds, replaces, words
-from core.editing import bars, beats, stretches  # noqa: F401  # they register their commands
+from core.editing import bars, beats, ends, stretches  # noqa: F401  # they register their commands
 from core.editing.bounds import check_bounds, check_size
 from core.editing.dispatch import run
 from core.editing.outcome import Outcome

@@ -5,7 +5,8 @@ is struck for the sake of even bars, and leave no doubt of the same kind at its 
 measure, a list of doubts cannot lead in circles.
 
 How the whole take is counted (its tempo level, its off-beats, its bar lines) is a question to the engineer as well:
-what fits no better there stays as a choice.
+what fits no better there stays as a choice. So does what belongs to the music: a count-in or an introduction before the
+first beat, what sounds after the last.
 """
 
 from __future__ import annotations
@@ -15,7 +16,7 @@ from dataclasses import replace
 from functools import cache
 
 from core.document import Document
-from core.document.commands import Command
+from core.document.commands import Command, Ends, Starts
 from core.editing import Recording, apply
 from core.listening.track import Progress, no_progress
 from core.tempomap import TempoMap
@@ -89,9 +90,10 @@ def trusted(
             after = changed(remedy.command)
             if after is None:
                 continue
-            if is_trusted(doubt, after):
+            widens = isinstance(remedy.command, Starts | Ends)
+            if not widens and is_trusted(doubt, after):
                 remedies.append(remedy)
-            elif doubt.kind in _ABOUT_COUNTING:
+            elif widens or doubt.kind in _ABOUT_COUNTING:
                 choices.append(remedy)
         return replace(doubt, remedies=remedies, choices=choices)
 

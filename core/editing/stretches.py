@@ -6,10 +6,9 @@ from contextlib import suppress
 
 import numpy as np
 
-from core.document import Document, Hold, MusicEnds, MusicStarts
+from core.document import Document, Hold
 from core.document.commands import (
     Bars,
-    Ends,
     HoldBeat,
     PointsEvery,
     Ratio,
@@ -19,7 +18,6 @@ from core.document.commands import (
     Shift,
     ShiftByBeats,
     Smooth,
-    Starts,
     Steady,
     Stretch,
     TakeReading,
@@ -37,7 +35,6 @@ from core.tempomap.counting import rescale
 from core.tempomap.edits import EditError, hold_beat, pins_of, with_every_beat
 from core.tempomap.limits import checked_tempo
 from core.tempomap.position import words_at
-from core.tempomap.splice import between
 from core.tracking.context import NoBeats
 from core.tracking.parameters import ANOTHER_LEVEL
 from core.tracking.redetect import redetect, snap_new_beats
@@ -240,45 +237,6 @@ def _(command: ShiftByBeats, document: Document, recording: Recording, preview: 
     words = "later" if command.share > 0 else "earlier"
     name = f"Beats {abs(command.share):g} of a beat {words}"
     return Outcome(reach.shift_by_beats(map_of(document), command.share), name)
-
-
-@run.register
-def _(command: Starts, document: Document, recording: Recording, preview: bool) -> Outcome:
-    tempo_map = map_of(document)
-    beat = _named(tempo_map, recording, command.beat, command.to)
-    kept = _ended(recording, tempo_map, beat, int(tempo_map.beats().index[-1]), preview)
-    return Outcome(
-        kept, f"Mapped music starts at {words_at(kept, beat)}", (MusicStarts(float(kept.seconds_of_beat(beat))),)
-    )
-
-
-@run.register
-def _(command: Ends, document: Document, recording: Recording, preview: bool) -> Outcome:
-    tempo_map = map_of(document)
-    beat = _named(tempo_map, recording, command.beat, command.to)
-    kept = _ended(recording, tempo_map, int(tempo_map.beats().index[0]), beat, preview)
-    return Outcome(
-        kept, f"Mapped music ends at {words_at(kept, beat)}", (MusicEnds(float(kept.seconds_of_beat(beat))),)
-    )
-
-
-def _named(tempo_map: TempoMap, recording: Recording, beat: int | None, to: float | None) -> int:
-    """The beat that was chosen, or the one nearest to where an end was dragged; both lie within the recording."""
-    if beat is not None:
-        return beat
-    if to is None:
-        raise EditError("Choose a beat first: click its line in the ruler.")
-    first, last = tempo_map.beat_index_at([0.0, max(recording.seconds, float(tempo_map.seconds[-1]))])
-    return int(np.clip(np.round(tempo_map.beat_index_at(to)), np.ceil(first), np.floor(last)))
-
-
-def _ended(recording: Recording, tempo_map: TempoMap, first: int, last: int, preview: bool) -> TempoMap:
-    """The map between two of its beats; where that makes it longer, the new beats go to the attacks beside them."""
-    kept = between(tempo_map, first, last)
-    if not preview:
-        with suppress(NoBeats):
-            kept = snap_new_beats(recording.context(), kept, tempo_map.beats().seconds)
-    return kept
 
 
 @run.register

@@ -119,19 +119,20 @@ def confidence_of(session: Session) -> NDArray[np.float64]:
 
 def _row(doubt: Doubt) -> dict[str, Any]:
     """A doubt as the page draws and lists it: its remedies and then its choices, each with the number of its key."""
-    first_choice = len(doubt.remedies) + 1
+    first_choice, whole = len(doubt.remedies) + 1, doubt.kind in WHOLE
+    answer = {"answers": doubt.kind} if whole else {}
     keys = [
         {
             "number": k,
             "words": r.words,
-            # a choice is the engineer's answer: the same is not asked again
-            "json": json.dumps(command_json(r.command) | ({"answers": doubt.kind} if k >= first_choice else {})),
+            # a choice about the whole take is the engineer's answer: the same is not asked again
+            "json": json.dumps(command_json(r.command) | (answer if k >= first_choice else {})),
             "choice": "first" if k == first_choice else "next" if k > first_choice else "",
         }
         for k, r in enumerate([*doubt.remedies, *doubt.choices][:3], 1)
     ]
     row = {k: v for k, v in doubt.to_json().items() if k != "choices"}
-    return {**row, "whole": doubt.kind in WHOLE, "remedies": keys}
+    return {**row, "whole": whole, "remedies": keys}
 
 
 @require_GET

@@ -1,15 +1,18 @@
 """Where the music begins and ends: quiet beginnings and last hits are taken in, applause and silence are not."""
 
 from dataclasses import replace
+from types import SimpleNamespace
 from unittest import TestCase
 
 import numpy as np
 
+from core.document.commands import Ends, Starts
 from core.listening.attacks import NONE
 from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
-from core.tracking.doubts.about_ends import end_features
+from core.tracking.doubts.about_ends import about_ends, end_features
 from core.tracking.doubts.about_take import probability
+from core.tracking.doubts.map_view import MapView
 from core.tracking.ends import TakeSound, widened
 from core.tracking.parameters import DOUBTED_END, END_WEIGHTS
 
@@ -65,3 +68,36 @@ class LastBeats(TestCase):
     def test_dense_music_is_no_less_sure_at_its_end(self):
         self.assertLess(self.wrong([0.3] * 43, [0.6] * 43), DOUBTED_END)
         self.assertLess(self.wrong([0.97] * 43, [0.7] * 42 + [0.3]), DOUBTED_END)
+
+
+class Outside(TestCase):
+    """Forty sure beats half a second apart from 5 s on, struck at seconds of their own before and after."""
+
+    def told(self, *struck):
+        seconds = 5 + 0.5 * np.arange(40)
+        envelope = np.zeros(3000)
+        envelope[np.round(100 * np.append(seconds, struck)).astype(int)] = 1.0
+        context = SimpleNamespace(onset_envelope=envelope, sound=SimpleNamespace(loudness=np.ones(3000)))
+        candidate = SimpleNamespace(support=np.full(40, 0.7))
+        numbers = np.arange(40)
+        return about_ends(MapView(context, candidate, None, np.full(40, 0.97), seconds, 1 + numbers // 4, numbers))
+
+    def test_what_sounds_within_the_last_beat_is_no_music_left_out(self):
+        self.assertEqual(self.told(), [])
+        self.assertEqual(self.told(24.75, 24.875), [])  # the last beat's upbeat; the next beat would be at 25
+
+    def test_a_beat_more_is_told_and_so_is_a_bar(self):
+        for struck in ([25.0], [25.0, 25.5, 26.0]):
+            (doubt,) = self.told(*struck)
+            self.assertEqual(doubt.kind, "end")
+            self.assertIn("goes on", doubt.reason)
+            self.assertEqual([r.command for r in doubt.remedies], [Ends(to=struck[-1])])
+            self.assertGreaterEqual(doubt.end, struck[-1])
+
+    def test_so_is_what_sounds_more_than_a_beat_before_the_first(self):
+        self.assertEqual(self.told(4.5), [])
+        (doubt,) = self.told(3.0, 3.5, 4.0, 4.5)
+        self.assertEqual((doubt.kind, doubt.start), ("end", 3.0))
+        self.assertEqual(
+            [(r.words, r.command) for r in doubt.remedies], [("take it in: about 4 beats", Starts(to=3.0))]
+        )

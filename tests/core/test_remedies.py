@@ -11,6 +11,7 @@ from core.editing import apply
 from core.editing.remedies import trusted
 from core.tempomap import Meters, TempoMap
 from core.tempomap.counting import rescale
+from core.tempomap.splice import between
 from core.tracking.decoder import decode
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
 from core.tracking.doubts.settled import Settlement, is_settled
@@ -89,6 +90,14 @@ class Tried(TestCase):
         (tried,) = trusted([doubt], on(self.truth), self.recording, USUAL_RANGE)
         self.assertEqual((tried.remedies, tried.choices), ([], [half]))  # what changes nothing is none
 
+    def test_so_does_what_belongs_to_the_music_though_it_may_fit_better(self):
+        beats = self.truth.beats()
+        widened = Remedy("take it in", c.Ends(to=float(beats.seconds[-1])))
+        doubt = Doubt("end", 40.0, 70.0, 9, 34, LISTEN, "…", [widened])
+        short = between(self.truth, int(beats.index[0]), int(beats.index[-8]))
+        (tried,) = trusted([doubt], on(short), self.recording, USUAL_RANGE)
+        self.assertEqual((tried.remedies, tried.choices), ([], [widened]))
+
     def test_nor_one_that_contradicts_what_was_said(self):
         wrong = do(on(self.truth), c.Downbeat(1)).map
         at = float(wrong.bar_seconds(5))
@@ -129,6 +138,17 @@ class Settled(TestCase):
         whole = Doubt("bar lines", 0.0, 60.0, 1, 0, LISTEN, "…", [])
         self.assertTrue(is_settled(whole, np.zeros(0), [Settlement("line", 20.0, 20.0)]))
         self.assertFalse(is_settled(whole, np.array([20.0]), []))
+
+    def test_an_end_that_was_said_is_not_asked_about(self):
+        before, after = (
+            Doubt("end", 2.0, 10.3, 1, 0, LISTEN, "…", []),
+            Doubt("end", 90.0, 99.0, 30, 116, LISTEN, "…", []),
+        )
+        said = [Settlement("starts", 10.0, 10.0)]
+        self.assertTrue(is_settled(before, np.zeros(0), said))
+        self.assertFalse(is_settled(after, np.zeros(0), said))
+        self.assertTrue(is_settled(after, np.zeros(0), [Settlement("ends", 92.0, 92.0)]))
+        self.assertFalse(is_settled(replace(before, kind="weak"), np.zeros(0), said))
 
     def test_a_tempo_that_cannot_be_meant_is_doubted_between_pins(self):
         tempo_map = wandering()

@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
-from core.document.commands import Remove
+from core.document.commands import Command, Ends, Remove, Starts
 from core.listening.rates import FRAME_RATE
 from core.tracking.doubts.about_take import probability
 from core.tracking.doubts.doubt import LISTEN, LOOK, Doubt, Remedy
@@ -18,8 +18,9 @@ Floats = NDArray[np.float64]
 
 #: Fewest beats of a map whose ends are looked at.
 _FEWEST = 8
-#: Beats before the first and after the last beat from which on something that sounds there is a doubt.
-_BEFORE, _AFTER = 1.2, 0.6
+#: Beats before the first and after the last beat from which on there is a doubt about what sounds there. Chosen on the
+#: fitting set (docs/measured.md): what sounds sooner than a beat after the last one hardly ever means one is missing.
+_BEFORE, _AFTER = 1.2, 0.9
 #: Beats that are the last ones; a beat counts as so sure at most.
 LAST, _SURE = 3, 0.99
 #: The doubt about the end reaches so many of its last beat's lengths on, or so many seconds behind what sounds.
@@ -38,7 +39,8 @@ def about_ends(view: MapView) -> list[Doubt]:
     begins, goes_on = _music_outside(view)
     if begins < view.seconds[0] - _BEFORE * gap:
         words = "Something sounds before the first beat: a count-in, or music that the map leaves out?"
-        out.append(replace(view.doubt("end", 0, 0, LOOK, words), start=begins))
+        take_in = _taken_in(Starts(to=begins), (view.seconds[0] - begins) / float(np.median(view.intervals[:8])))
+        out.append(replace(view.doubt("end", 0, 0, LOOK, words, [take_in]), start=begins))
     weak_end = probability(END_WEIGHTS, **end_features(view.confidence, view.support)) >= DOUBTED_END
     more = goes_on > view.seconds[-1] + _AFTER * gap
     if weak_end or more:
@@ -47,13 +49,22 @@ def about_ends(view: MapView) -> list[Doubt]:
             if more
             else "The last beats are uncertain: does the music end earlier?"
         )
-        out_with_it = Remedy("take the last beat out", Remove(int(view.index[-1])))
-        last = view.doubt("end", n - LAST, n - 1, LISTEN if weak_end else LOOK, words, [] if more else [out_with_it])
+        remedy = (
+            _taken_in(Ends(to=goes_on), (goes_on - view.seconds[-1]) / gap)
+            if more
+            else Remedy("take the last beat out", Remove(int(view.index[-1])))
+        )
+        last = view.doubt("end", n - LAST, n - 1, LISTEN if weak_end else LOOK, words, [remedy])
         # there may be one beat more just as well, and later, as music slows down at its end
         out.append(
             replace(last, end=max(last.end, goes_on + _BEHIND, float(view.seconds[-1] + _LATER * view.intervals[-1])))
         )
     return out
+
+
+def _taken_in(command: Command, beats: float) -> Remedy:
+    count = max(1, round(beats))
+    return Remedy(f"take it in: {'1 beat' if count == 1 else f'about {count} beats'}", command)
 
 
 def end_features(confidence: Floats, support: Floats) -> dict[str, float]:
@@ -72,4 +83,4 @@ def _music_outside(view: MapView) -> tuple[float, float]:
     loud_onsets = np.flatnonzero((onset_envelope > _ATTACK) & (loud > _AS_LOUD * np.median(inside)))
     if not len(loud_onsets):
         return float(view.seconds[0]), float(view.seconds[-1])
-    return loud_onsets[0] / FRAME_RATE, loud_onsets[-1] / FRAME_RATE
+    return float(loud_onsets[0] / FRAME_RATE), float(loud_onsets[-1] / FRAME_RATE)

@@ -20,7 +20,8 @@ _AROUND_HOLD, _AROUND_COUNTED, _SAME = 1.0, 0.6, 1e-6
 class Settlement:
     """What the engineer has said about a stretch of the recording (seconds): ``locked`` (right as it is), ``free`` (no
     beats here), ``hold``, ``counted`` (so many bars), ``line`` (a bar starts at ``start``), ``meter`` (that of the bar
-    at ``start``), or ``dismissed`` (a doubt of kind ``doubt`` was read and closed)."""
+    at ``start``), ``starts`` and ``ends`` (the music does, at ``start``), or ``dismissed`` (a doubt of kind ``doubt``
+    was read and closed)."""
 
     kind: str
     start: float
@@ -57,6 +58,8 @@ def _settles(settlement: Settlement, doubt: Doubt) -> bool:
         return doubt.kind in ("downbeat", "bar lines") and doubt.start <= settlement.start <= doubt.end
     if settlement.kind == "meter":
         return doubt.kind == "meter" and doubt.start <= settlement.start <= doubt.end
+    if settlement.kind in ("starts", "ends"):
+        return doubt.kind == "end" and doubt.start <= settlement.start <= doubt.end
     if settlement.kind == "hold":
         near = settlement.start - _AROUND_HOLD <= doubt.start and doubt.end <= settlement.end + _AROUND_HOLD
         return near and doubt.kind in _EXPLAINED_BY_HOLD
