@@ -73,11 +73,13 @@ class LastBeats(TestCase):
 class Outside(TestCase):
     """Forty sure beats half a second apart from 5 s on, struck at seconds of their own before and after."""
 
-    def told(self, *struck):
+    def told(self, *struck, likely=0.9):
         seconds = 5 + 0.5 * np.arange(40)
         envelope = np.zeros(3000)
         envelope[np.round(100 * np.append(seconds, struck)).astype(int)] = 1.0
-        context = SimpleNamespace(onset_envelope=envelope, sound=SimpleNamespace(loudness=np.ones(3000)))
+        activation = np.stack([likely * envelope, 0 * envelope], axis=1)
+        sound = SimpleNamespace(loudness=np.ones(3000))
+        context = SimpleNamespace(onset_envelope=envelope, sound=sound, beat_activation=activation)
         candidate = SimpleNamespace(support=np.full(40, 0.7))
         numbers = np.arange(40)
         return about_ends(MapView(context, candidate, None, np.full(40, 0.97), seconds, 1 + numbers // 4, numbers))
@@ -93,6 +95,9 @@ class Outside(TestCase):
             self.assertIn("goes on", doubt.reason)
             self.assertEqual([r.command for r in doubt.remedies], [Ends(to=struck[-1])])
             self.assertGreaterEqual(doubt.end, struck[-1])
+
+    def test_applause_is_not(self):
+        self.assertEqual(self.told(25.3, 25.9, 26.8, likely=0.1), [])
 
     def test_so_is_what_sounds_more_than_a_beat_before_the_first(self):
         self.assertEqual(self.told(4.5), [])

@@ -27,6 +27,9 @@ LAST, _SURE = 3, 0.99
 _LATER, _BEHIND = 1.25, 0.1
 #: How high the onset envelope rises at an attack of the music, and how loud it is, as a share of the usual loudness.
 _ATTACK, _AS_LOUD = 0.5, 0.35
+#: Chosen on the fitting set (docs/measured.md): where no beat is likelier than this after the last one, what sounds
+#: there is applause or noise.
+_LIKELY = 0.2
 
 
 def about_ends(view: MapView) -> list[Doubt]:
@@ -42,7 +45,7 @@ def about_ends(view: MapView) -> list[Doubt]:
         take_in = _taken_in(Starts(to=begins), (view.seconds[0] - begins) / float(np.median(view.intervals[:8])))
         out.append(replace(view.doubt("end", 0, 0, LOOK, words, [take_in]), start=begins))
     weak_end = probability(END_WEIGHTS, **end_features(view.confidence, view.support)) >= DOUBTED_END
-    more = goes_on > view.seconds[-1] + _AFTER * gap
+    more = goes_on > view.seconds[-1] + _AFTER * gap and _beat_follows(view, gap)
     if weak_end or more:
         words = (
             "The music goes on after the last beat."
@@ -73,6 +76,12 @@ def end_features(confidence: Floats, support: Floats) -> dict[str, float]:
     """
     odds = log_odds(confidence, _SURE)
     return {"least": float(odds[-LAST:].min() - np.median(odds)), "support": float(support[-LAST:].min())}
+
+
+def _beat_follows(view: MapView, gap: float) -> bool:
+    """Whether the activation has a beat after the last one. ``gap``: seconds between the last beats."""
+    begin = max(0, round((view.seconds[-1] + _AFTER * gap) * FRAME_RATE))
+    return float(view.context.beat_activation[begin:, 0].max(initial=0.0)) >= _LIKELY
 
 
 def _music_outside(view: MapView) -> tuple[float, float]:
