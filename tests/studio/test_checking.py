@@ -269,6 +269,24 @@ class Doubts(Checking):
             np.testing.assert_array_equal(self.times, before)
             self.assertEqual(len(self.client.get(f"{self.url}/doubts").json()["list"]), 1)
 
+    def test_music_behind_the_end_is_taken_in_by_a_key_and_not_asked_about_again(self):
+        before = self.times
+        self.edit(kind="ends", beat=self.first + len(before) - 13)
+        self.session_.marks.all().delete()  # as if the search had ended there
+        (row,) = self.ends()
+        (choice,) = row["remedies"]
+        self.assertEqual(choice["choice"], "first")
+        self.edit(**json.loads(choice["json"]))
+        self.assertLess(np.abs(self.times[-12:] - before[-12:]).max(), 0.03)
+        self.assertEqual(self.ends(), [])
+        # an end that was said is none to ask about, though music goes on
+        self.edit(kind="ends", beat=self.first + len(before) - 13)
+        self.assertEqual(self.ends(), [])
+
+    def ends(self):
+        found = self.client.get(f"{self.url}/doubts").json()["list"]
+        return [d for d in found if d["kind"] == "end" and d["start"] > self.times[len(self.times) // 2]]
+
     def test_a_search_that_counts_otherwise_asks_again(self):
         marks, found = self.session_.marks.filter(kind=Mark.Kind.FINE), self.session_.tempo_map
         self.post(f"{self.url}/mark", kind="fine", name="level", stretch=[0, 1000])
