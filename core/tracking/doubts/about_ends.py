@@ -18,8 +18,8 @@ Floats = NDArray[np.float64]
 
 #: Fewest beats of a map whose ends are looked at.
 _FEWEST = 8
-#: Beats before the first and after the last beat from which on there is a doubt about what sounds there. Chosen on the
-#: fitting set (docs/measured.md): what sounds sooner than a beat after the last one hardly ever means one is missing.
+#: What sounds earlier than so many beats before the first one, or later than so many after the last, is a doubt. Chosen
+#: on the fitting set (docs/measured.md): a sound nearer to the last beat hardly ever means that one is missing.
 _BEFORE, _AFTER = 1.2, 0.9
 #: Beats that are the last ones; a beat counts as so sure at most.
 LAST, _SURE = 3, 0.99
