@@ -18,8 +18,8 @@ Floats = NDArray[np.float64]
 
 #: Fewest beats of a map whose ends are looked at.
 _FEWEST = 8
-#: What sounds earlier than so many beats before the first one, or later than so many after the last, is a doubt. Chosen
-#: on the fitting set (docs/measured.md): a sound nearer to the last beat hardly ever means that one is missing.
+#: A sound this many beats before the first beat, or this many after the last one, raises a doubt. Chosen on the fitting
+#: set (docs/measured.md): a sound closer to the last beat hardly ever means that a beat is missing.
 _BEFORE, _AFTER = 1.2, 0.9
 #: Beats that are the last ones; a beat counts as so sure at most.
 LAST, _SURE = 3, 0.99
@@ -27,8 +27,8 @@ LAST, _SURE = 3, 0.99
 _LATER, _BEHIND = 1.25, 0.1
 #: How high the onset envelope rises at an attack of the music, and how loud it is, as a share of the usual loudness.
 _ATTACK, _AS_LOUD = 0.5, 0.35
-#: Chosen on the fitting set (docs/measured.md): where no beat is likelier than this after the last one, what sounds
-#: there is applause or noise.
+#: Chosen on the fitting set (docs/measured.md): after the last place where a beat is as likely as this, there is only
+#: applause or noise.
 _LIKELY = 0.2
 
 
@@ -39,13 +39,14 @@ def about_ends(view: MapView) -> list[Doubt]:
     n = len(view.seconds)
     out = []
     gap = float(np.median(view.intervals[-8:]))
-    begins, goes_on = _music_outside(view)
+    begins, sounds_until = _music_outside(view)
+    goes_on = min(sounds_until, _last_likely_beat(view, gap))
     if begins < view.seconds[0] - _BEFORE * gap:
         words = "Something sounds before the first beat: a count-in, or music that the map leaves out?"
         take_in = _taken_in(Starts(to=begins), (view.seconds[0] - begins) / float(np.median(view.intervals[:8])))
         out.append(replace(view.doubt("end", 0, 0, LOOK, words, [take_in]), start=begins))
     weak_end = probability(END_WEIGHTS, **end_features(view.confidence, view.support)) >= DOUBTED_END
-    more = goes_on > view.seconds[-1] + _AFTER * gap and _beat_follows(view, gap)
+    more = goes_on > view.seconds[-1] + _AFTER * gap
     if weak_end or more:
         words = (
             "The music goes on after the last beat."
@@ -78,10 +79,12 @@ def end_features(confidence: Floats, support: Floats) -> dict[str, float]:
     return {"least": float(odds[-LAST:].min() - np.median(odds)), "support": float(support[-LAST:].min())}
 
 
-def _beat_follows(view: MapView, gap: float) -> bool:
-    """Whether the activation has a beat after the last one. ``gap``: seconds between the last beats."""
+def _last_likely_beat(view: MapView, gap: float) -> float:
+    """Seconds of the last place after the map where a beat is likely; the map's last beat where there is none. ``gap``:
+    seconds between the last beats."""
     begin = max(0, round((view.seconds[-1] + _AFTER * gap) * FRAME_RATE))
-    return float(view.context.beat_activation[begin:, 0].max(initial=0.0)) >= _LIKELY
+    likely = np.flatnonzero(view.context.beat_activation[begin:, 0] >= _LIKELY)
+    return float((begin + likely[-1]) / FRAME_RATE) if len(likely) else float(view.seconds[-1])
 
 
 def _music_outside(view: MapView) -> tuple[float, float]:
