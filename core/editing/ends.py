@@ -47,7 +47,8 @@ def _named(tempo_map: TempoMap, recording: Recording, beat: int | None, to: floa
         return beat
     if to is None:
         raise EditError("Choose a beat first: click its line in the ruler.")
-    first, last = tempo_map.beat_index_at([0.0, max(recording.seconds, float(tempo_map.seconds[-1]))])
+    ends = min(0.0, float(tempo_map.seconds[0])), max(recording.seconds, float(tempo_map.seconds[-1]))
+    first, last = np.round(tempo_map.beat_index_at(ends), 6)  # a beat at an end is no beat beyond it
     return int(np.clip(np.round(tempo_map.beat_index_at(to)), np.ceil(first), np.floor(last)))
 
 

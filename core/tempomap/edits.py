@@ -41,7 +41,7 @@ def move_beat(tempo_map: TempoMap, beat: int, seconds: float) -> TempoMap:
         raise EditError("A beat cannot pass the beat before it.")
     if i < len(t) and t[i] - seconds < CLOSEST * min(1.0, q[i] - quarter):
         raise EditError("A beat cannot pass the beat after it.")
-    if seconds < 0:
+    if seconds < min(0.0, tempo_map.seconds[i] if there else 0.0):
         raise EditError("A beat cannot lie before the recording starts.")
     return tempo_map.with_points(np.insert(t, i, seconds), np.insert(q, i, quarter), np.insert(pins, i, True))
 

@@ -23,7 +23,7 @@ BENT = 8
 
 def shift(tempo_map: TempoMap, by: float) -> TempoMap:
     """Move the whole map, pins too, by ``by`` seconds."""
-    if tempo_map.seconds[0] + by < 0:
+    if tempo_map.seconds[0] + by < min(0.0, tempo_map.seconds[0]):  # a machine may begin a few ms before the recording
         raise EditError("The first beat cannot lie before the recording starts.")
     return tempo_map.with_points(tempo_map.seconds + by, tempo_map.quarters, pins_of(tempo_map))
 
@@ -94,6 +94,6 @@ def _moved(full: TempoMap, seconds: NDArray[Any]) -> TempoMap:
     # points closer than beats can be (pins between beats) stay as close as they are
     if (gaps < np.minimum(0.5 * CLOSEST, 0.5 * np.diff(full.seconds))).any():
         raise EditError("The beats would run into one another at the next pin.")
-    if seconds[0] < 0:
+    if seconds[0] < min(0.0, full.seconds[0]):
         raise EditError("A beat cannot lie before the recording starts.")
     return full.with_points(seconds, full.quarters, pins_of(full))

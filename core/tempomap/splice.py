@@ -150,6 +150,6 @@ def between(tempo_map: TempoMap, first: int, last: int) -> TempoMap:
     order = np.argsort(at)
     seconds = np.concatenate([full.seconds[keep], full.seconds_of_beat(more)])[order]
     pins = np.concatenate([pins_of(full)[keep], np.zeros(len(more), dtype=bool)])[order]
-    if seconds[0] < 0:
+    if seconds[0] < min(0.0, full.seconds[0]):
         raise EditError("A beat cannot lie before the recording starts.")
     return full.with_points(seconds, full.meters.quarters_of_beat(at[order]), pins)

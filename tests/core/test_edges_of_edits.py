@@ -269,3 +269,19 @@ class Ends(TestCase):
         self.assertEqual(between(full, -2, 6).seconds[0], 0.0)
         with self.assertRaisesRegex(EditError, "before the recording starts"):
             between(full, -3, 6)
+
+    def test_a_map_that_begins_just_before_the_recording_can_be_edited(self):
+        """A loop cut on its first beat: one exact tempo may put that some milliseconds before the first sample."""
+        loop = TempoMap.from_beats(-0.004 + 0.5 * np.arange(33))
+        self.assertEqual(between(loop, 0, 20).seconds[0], -0.004)
+        moved = reach.onward(loop, 8, 4.02)
+        np.testing.assert_array_equal(moved.seconds[:8], loop.seconds[:8])
+        self.assertAlmostEqual(reach.shift(loop, 0.002).seconds[0], -0.002)
+        self.assertEqual(edits.move_beat(loop, 0, -0.003).seconds[0], -0.003)
+        for earlier in (
+            lambda: reach.shift(loop, -0.001),
+            lambda: between(loop, -1, 20),
+            lambda: edits.move_beat(loop, 0, -0.005),
+        ):
+            with self.assertRaisesRegex(EditError, "before the recording starts"):
+                earlier()

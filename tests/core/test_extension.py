@@ -78,6 +78,14 @@ class OfAMachine(TestCase):
 
 
 class Unheard(TestCase):
+    def test_an_end_that_is_dragged_to_the_recording_s_start_leaves_a_beat_just_before_it(self):
+        loop = TempoMap.from_beats(-0.004 + 0.5 * np.arange(17), 0, Meters())
+        short = apply(c.Starts(beat=4), Document(loop), Silent()).document
+        for document in (Document(loop), short):
+            found = apply(c.Starts(to=0.0), document, Silent()).document.map.beats().seconds
+            self.assertLess(abs(found[0]), 0.51)
+        self.assertEqual(apply(c.Starts(to=0.0), Document(loop), Silent()).document.map, loop)
+
     def test_a_map_of_a_recording_that_was_not_analysed_goes_on_at_its_tempo(self):
         tempo_map = TempoMap.from_beats(2 + 0.5 * np.arange(17), 0, Meters())
         found = apply(c.Ends(to=14.0), Document(tempo_map), Silent()).document.map.beats().seconds
