@@ -69,6 +69,10 @@ def _faded(x: NDArray[np.float64], t: NDArray[np.float64]) -> NDArray[np.float32
     return np.asarray((x * np.minimum(1, (t[-1] - t) / 0.005)).astype(np.float32))
 
 
+#: Seconds: the click of a beat less than this before the recording (a loop cut on its first beat) begins with it.
+_MOMENT = 0.02
+
+
 def clicks(tempo_map: TempoMap, rate: int, seconds: float, style: Style = Style()) -> Clicks:
     """Clicks on the mapped music at ``round(time * rate)``, within ``seconds``.
 
@@ -88,8 +92,8 @@ def clicks(tempo_map: TempoMap, rate: int, seconds: float, style: Style = Style(
         quarters, kinds = quarters[order], kinds[order]
     times = tempo_map.seconds_at(quarters)
     samples = np.round(times * rate).astype(np.int64)
-    inside = (samples >= 0) & (times < seconds)
-    return Clicks(samples[inside], kinds[inside])
+    inside = (times > -_MOMENT) & (times < seconds)
+    return Clicks(np.maximum(samples[inside], 0), kinds[inside])
 
 
 def _between(start: float, end: float, figure: str) -> NDArray[np.float64]:

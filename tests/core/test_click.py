@@ -32,6 +32,13 @@ class OnTheSample(TestCase):
         track = click.render(click.clicks(m, 48_000, 4.001), 48_000, 192_048)
         self.assertEqual(len(track), 192_048)
 
+    def test_a_beat_a_moment_before_the_take_clicks_as_it_begins(self):
+        loop = TempoMap.from_beats(-0.004 + 0.5 * np.arange(9))
+        found = click.clicks(loop, 48_000, 4)
+        self.assertEqual(found.samples[:2].tolist(), [0, 23_808])
+        earlier = click.clicks(TempoMap.from_beats(-0.3 + 0.5 * np.arange(9)), 48_000, 4)
+        self.assertEqual(earlier.samples[0], 9_600)
+
 
 class CountIn(TestCase):
     map = TempoMap.from_beats(np.concatenate([2 + 0.5 * np.arange(8), 6 + 0.75 * np.arange(17)]))
