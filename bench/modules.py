@@ -5,9 +5,10 @@ composed it for people. Nothing was fitted to these; nothing of them ships. To g
 
     apt-get install libopenmpt0
     mkdir modules && cd modules
-    apt-get download ballz-data bb biniax2-data bomberclone-data dodgindiamond2 flobopuyo fb-music-high gemdropx \\
-        gl-117-data gltron gweled heroes-sound-tracks madbomber-data monsterz-data njam-data pachi-data \\
-        pekka-kana-2-data penguin-command pingus-data rafkill-data ri-li-data solarwolf tomatoes-data vectoroids vodovod
+    apt-get download ballz-data bb biniax2-data bomberclone-data ceferino-data criticalmass-data cuyo-data \\
+        dodgindiamond2 fb-music-high flobopuyo gemdropx gl-117-data gltron gweled heroes-sound-tracks madbomber-data \\
+        monsterz-data njam-data pachi-data pathogen pekka-kana-2-data penguin-command pingus-data rafkill-data \\
+        redeclipse-data ri-li-data solarwolf tomatoes-data vectoroids vodovod vor
     for package in *.deb; do dpkg-deb -x $package .; done
 
 Which of its rows are beats a module does not say. So both trackers are judged at the level that fits them best: every
@@ -56,7 +57,7 @@ class Module:
     rows: int
 
     def grid(self, every: int) -> Floats:
-        """Seconds of every so-manieth row from the start of each pattern."""
+        """Seconds of every nth row, n being ``every``, from the start of each pattern."""
         return self.seconds[self.row % every == 0]
 
     def levels(self) -> list[int]:

@@ -11,17 +11,14 @@ from core.tempomap.edits import pins_of, with_every_beat
 from core.tempomap.pulses import has_pulses
 from core.tracking.candidate import place_beats
 from core.tracking.context import AnalysisContext
-from core.tracking.decoder import NEVER
 from core.tracking.redetect import snap_new_beats
-from core.tracking.surroundings import neighbouring_beats
+from core.tracking.surroundings import BESIDE, TEMPO_RANGE, neighbouring_beats, search_between
 from core.tracking.tempo_freedom import decode_freely
 
 Floats = NDArray[np.float64]
 
-#: Beats of the map that tell the tempo, and beats whose median interval is a tempo.
-_BESIDE, _LOCAL = 8, 8
-#: How far the tempo may lie from that at the end, as a factor either way.
-_RANGE = 1.6
+#: Intervals whose median is the tempo at an end.
+_LOCAL = 8
 #: Detected beats may begin so much of a beat before the wanted place.
 _EARLIER = 0.5
 #: So many beats that differ by less than this (seconds) are a machine's, or were made even: so are those beyond them.
@@ -88,14 +85,13 @@ def _detected(curve: Floats, beats: NDArray[np.int64], until: float) -> NDArray[
     edge, last = int(beats[-1]), min(len(curve) - 1, int(until + _EARLIER * interval))
     if last <= edge:
         return np.zeros(0, dtype=np.int64)
-    before, _ = neighbouring_beats(beats - edge, last - edge, interval, _BESIDE)
-    known = np.append(before, 0)
-    begin = int(known[0])
-    wide = np.full(last - edge - begin + 1, NEVER)
-    wide[-begin:] = curve[edge : last + 1]
-    wide[known - begin] = 0.0
     bpm = 60 * FRAME_RATE / interval
-    chain = decode_freely(wide, bpm / _RANGE, bpm * _RANGE, bpm, pins=known - begin, is_part=True)[0] + begin
+
+    def search(heard: Floats, known: NDArray[np.int64]) -> NDArray[np.int64]:
+        return decode_freely(heard, bpm / TEMPO_RANGE, bpm * TEMPO_RANGE, bpm, pins=known, is_part=True)[0]
+
+    beside = neighbouring_beats(beats - edge, last - edge, interval, BESIDE)
+    chain = search_between(search, curve[edge : last + 1], np.zeros(1, dtype=np.int64), *beside)
     return np.asarray(chain[chain > 0] + edge)
 
 

@@ -26,7 +26,7 @@ from core.tracking.parameters import (
 )
 from core.tracking.placement import place_on_attacks
 from core.tracking.semi_markov import Curve, Ints
-from core.tracking.surroundings import neighbouring_beats, search_between
+from core.tracking.surroundings import BESIDE, TEMPO_RANGE, neighbouring_beats, search_between
 from core.tracking.tempo_freedom import decode_freely
 
 #: Seconds: beats that last longer are not detected but stay even: hardly anything is counted so slowly, and the search
@@ -34,13 +34,9 @@ from core.tracking.tempo_freedom import decode_freely
 LONGEST_DETECTED = 2.5
 #: Beats on either side of a moved one that are detected again where no pin is nearer.
 AROUND = 12
-#: How far the tempo may lie from that around the stretch, as a factor either way.
-_RANGE = 1.6
 #: So many beats after its start and before its end a chain that is half a beat off, within this share of a beat, has
 #: gone over to the off-beats.
 _SOON, _HALF_WITHIN = 4, 0.2
-#: Chosen on the fitting set (docs/measured.md): beats on either side that are heard along.
-_BESIDE = 8
 #: Where the engineer has counted, two tell as much as eight (fitting set).
 _BESIDE_COUNTED = 2
 #: Chosen there, too: what a held beat is worth (full attacks) where up to so many beats are counted in a stretch that
@@ -128,10 +124,10 @@ def _found(curve: Curve, fixed: Ints, local: float, around: Ints) -> Ints:
     ``local``: tempo around, beats a minute; ``around``: beats of the map, in frames from the stretch's first."""
 
     def search(heard: Curve, known: Ints) -> Ints:
-        return decode_freely(heard, local / _RANGE, local * _RANGE, local, pins=known, is_part=True)[0]
+        return decode_freely(heard, local / TEMPO_RANGE, local * TEMPO_RANGE, local, pins=known, is_part=True)[0]
 
     last = len(curve) - 1
-    beside = neighbouring_beats(around, last, 60 * FRAME_RATE / local, _BESIDE)
+    beside = neighbouring_beats(around, last, 60 * FRAME_RATE / local, BESIDE)
     chain = search_between(search, curve, fixed, *beside)
     if _leaves_its_ends(chain):
         beats = max(1, round(last / FRAME_RATE * local / 60))

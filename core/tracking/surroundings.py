@@ -10,6 +10,10 @@ from core.tracking.decoder import NEVER
 from core.tracking.parameters import ANOTHER_LEVEL
 from core.tracking.semi_markov import Curve, Ints
 
+#: Chosen on the fitting set (docs/measured.md): beats on either side that are heard along.
+BESIDE = 8
+#: How far the tempo may lie from that around a stretch, as a factor either way.
+TEMPO_RANGE = 1.6
 #: Finds a chain (frames) through a curve, with frames that have to be beats.
 Search = Callable[[Curve, Ints], Ints]
 
