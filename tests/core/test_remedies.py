@@ -18,8 +18,8 @@ from core.tracking.doubts.settled import Settlement, is_settled
 from core.tracking.fit import bars_fit, beats_fit, fit
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.review import review
+from tests.core import takes
 from tests.core.editing import Analysed, do, lines, on, wandering
-from tests.core.takes import record
 from tests.core.test_situations import band
 
 
@@ -28,7 +28,7 @@ class Tried(TestCase):
     def setUpClass(cls):
         super().setUpClass()
         truth, parts = band(bpm=104, bars=26)
-        cls.truth, cls.recording = truth, Analysed(record(truth, parts).tracks)
+        cls.truth, cls.recording = truth, Analysed(takes.record(truth, parts).tracks)
 
     def offered(self, tempo_map, *statements):
         doubts = review(self.recording.context(), tempo_map, USUAL_RANGE)[1]
@@ -83,6 +83,19 @@ class Tried(TestCase):
         doubt = Doubt("weak", 20.0, 24.0, 9, 34, LISTEN, "…", [Remedy("off", c.Nudge(36, 0.09))])
         (tried,) = trusted([doubt], on(self.truth), self.recording, USUAL_RANGE)
         self.assertEqual((tried.remedies, tried.choices), ([], []))
+
+    def test_players_may_have_held_a_beat_of_a_bar_with_too_many_but_a_machine_holds_none(self):
+        even = takes.tempo_map(np.full(105, 104.0), Meters.of((1, "4/4")))
+        parts = takes.groove(even, 26) | takes.bass_line(even, 26) | takes.chords(even, 26)
+        machine = Analysed(takes.record(even, parts).tracks)
+        for truth, recording, expected in (
+            (self.truth, self.recording, ["it slows down or holds: bar 10 has 4 beats", "make it 4/4"]),
+            (even, machine, ["make it 4/4"]),
+        ):
+            odd = do(on(truth), c.SetMeter(10, "5/4", only=True)).map
+            doubts = review(recording.context(), odd, USUAL_RANGE)[1]
+            (doubt,) = [d for d in doubts if d.kind == "meter" and d.bar == 10]
+            self.assertEqual([r.words for r in doubt.remedies], expected)
 
     def test_how_the_take_is_counted_stays_a_choice_though_it_fits_no_better(self):
         half, same = Remedy("half the tempo", c.Ratio("1:2")), Remedy("nothing", c.Shift(0.0))

@@ -54,9 +54,10 @@ def _less_sure(confidence: NDArray[np.float64]) -> NDArray[np.bool_]:
 
 
 def _held_remedy(view: MapView, first: int, last: int, main: int) -> list[Remedy]:
-    """Make beats ``first`` to ``last`` whole bars, one for each ``main`` beats that they have room for."""
+    """Make beats ``first`` to ``last`` whole bars, one for each ``main`` beats that they have room for. A machine holds
+    no beat."""
     bars = (last - first) // main
-    if not bars or last >= len(view.seconds):
+    if not bars or last >= len(view.seconds) or view.candidate.hypothesis.exact_tempo:
         return []
     one, end = int(view.bar[first]), int(view.bar[first]) + bars - 1
     which = f"bar {one} has" if bars == 1 else f"bars {one} to {end} have"
