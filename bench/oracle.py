@@ -45,8 +45,9 @@ PLACES = 6  # wrong stretches that are looked at before each command
 class Analysed:
     """A recording in memory (:class:`core.editing.Recording`)."""
 
-    def __init__(self, tracks, readings, found=None):
-        self.tracks, self.readings, self.found = tracks, readings, found
+    def __init__(self, tracks, found=None):
+        self.tracks, self.found = tracks, found.map if found else None
+        self.readings, self._chains = (found.alternatives, found.chains) if found else ([], [])
         self._context = build_context(tracks)
         self.seconds = max(len(t.evidence) for t in tracks) / 100
 
@@ -58,6 +59,9 @@ class Analysed:
 
     def reading(self, number):
         return (self.readings[number].name, self.readings[number].map) if number < len(self.readings) else None
+
+    def chains(self):
+        return self._chains
 
 
 @dataclass(frozen=True)
@@ -228,7 +232,7 @@ def _next(way: Way, recording: Analysed, truth: Truth, seen: set[tuple[float, ..
 
 def first_remedies(document: Document, recording: Analysed, truth: Truth) -> list[tuple[str, int]]:
     """For each doubt about the first map: its kind, and how many beats that were right its first remedy makes wrong."""
-    doubts = review(recording.context(), document.map, USUAL_RANGE)[1]
+    doubts = review(recording.context(), document.map, USUAL_RANGE, recording.chains())[1]
     out = []
     for doubt in trusted(doubts, document, recording, USUAL_RANGE):
         if not doubt.remedies:
@@ -249,7 +253,7 @@ def measured_spoiled(folder: Path) -> list[tuple[str, int]]:
     facts = json.loads((folder / "truth.json").read_text())
     downs, beats = np.array(facts["downbeats"]), np.array(facts["beats"])
     truth = Truth(beats[beats >= downs[0] - 1e-3], downs, facts["meters"])
-    recording = Analysed(list(analyse_sources([Source(folder / stem, stem) for stem in facts["stems"]])), [])
+    recording = Analysed(list(analyse_sources([Source(folder / stem, stem) for stem in facts["stems"]])))
     try:
         right = right_map(facts)
     except EditError:
@@ -265,7 +269,7 @@ def measured(folder: Path) -> dict:
     truth = Truth(beats[beats >= downs[0] - 1e-3], downs, facts["meters"])
     tracks = list(analyse_sources([Source(folder / stem, stem) for stem in facts["stems"]]))
     found = track_beats(tracks)
-    recording = Analysed(tracks, found.alternatives, found.map)
+    recording = Analysed(tracks, found)
     document = Document(found.map)
     begun = time.perf_counter()
     harms = first_remedies(document, recording, truth)

@@ -1,6 +1,13 @@
 """Whether confidence keeps its word and doubts find the mistakes: reliability curve, doubt recall and precision."""
 
+from dataclasses import replace
+
 import numpy as np
+
+from core.listening.track import AnalysedTrack
+from core.tracking.context import build_context
+from core.tracking.results import TrackingResult
+from core.tracking.review import review
 
 WRONG = 0.07
 #: Doubts about which beats open a bar: they tell nothing of wrong beats.
@@ -8,6 +15,12 @@ ABOUT_LINES = ("downbeat", "bar lines")
 #: Doubts that tell of wrong beats, too, but may be right without any. An odd bar may have a beat too many.
 UNDECIDED = ("level", "end", "meter")
 ABOUT_BARS = (*ABOUT_LINES, "meter")
+
+
+def reviewed(tracks: list[AnalysedTrack], found: TrackingResult) -> TrackingResult:
+    """What was found, with confidence and doubts as the page shows them: from a review of the map."""
+    confidence, left = review(build_context(tracks), found.map, chains=found.chains)
+    return replace(found, confidence=confidence, doubts=left)
 
 
 def rightness(times: np.ndarray, truth: np.ndarray) -> np.ndarray:

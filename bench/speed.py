@@ -63,6 +63,9 @@ class _Unheard:
     def reading(self, number):
         return None
 
+    def chains(self):
+        return []
+
 
 def _long_tracks(folder: Path, count: int, minutes: float) -> list[Path]:
     """The demo's tracks over and over, as 24-bit WAV files."""

@@ -101,7 +101,7 @@ def measured(job: tuple[Case, Path]) -> tuple[Case, dict] | None:
     warnings.simplefilter("ignore")
     players, beats, downs, more = taken(case, work)
     try:
-        solution = track_beats(players)
+        solution = reliability.reviewed(players, track_beats(players))
     except ValueError:
         return None
     case.group += more

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+import numpy as np
+from numpy.typing import NDArray
+
 from core.listening.attacks import Attacks, nearest_attack
 from core.tempomap import TempoMap
 from core.tracking.context import AnalysisContext
@@ -25,6 +28,9 @@ class Recording(Protocol):
 
     def reading(self, number: int) -> tuple[str, TempoMap] | None:
         """Name and map of another reading that the last search offered; None where there is no such."""
+
+    def chains(self) -> Sequence[NDArray[np.int64]]:
+        """The beats of each tempo hypothesis that the last search compared, in frames of 10 ms."""
 
 
 def snap_to_attack(recording: Recording, seconds: float, within: float, track: int | None = None) -> float:

@@ -56,7 +56,7 @@ def trusted(
     before = document.map
     if has_pulses(before):
         context = context.by_attacks()
-    was, known = _even(before), Known()
+    was, known, chains = _even(before), Known(), recording.chains()
 
     def changed(command: Command) -> TempoMap | None:
         """The map after a remedy; None where it cannot be had or changes nothing."""
@@ -81,7 +81,7 @@ def trusted(
             fits_better = struck_fit(context, now) >= struck - _BETTER and fit(context, now, known) >= fitted + needed
         if not fits_better:
             return False
-        left = review(recording.context(), after, usual)[1]
+        left = review(recording.context(), after, usual, chains)[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)
 
     def tried(doubt: Doubt) -> Doubt:

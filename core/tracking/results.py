@@ -107,3 +107,8 @@ class TrackingResult:
     features: Floats
     hypotheses: list[TempoHypothesis]
     candidate: MapCandidate
+
+    @property
+    def chains(self) -> list[NDArray[np.int64]]:
+        """The beats of each hypothesis, in frames."""
+        return [h.frames for h in self.hypotheses]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -13,7 +14,7 @@ from core.tempomap import TempoMap
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.bars import BarDivision
 from core.tracking.candidate import MapCandidate
-from core.tracking.confidence import confidence_features, confidence_of
+from core.tracking.confidence import SAME_TEMPO, confidence_features, confidence_of
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
@@ -26,6 +27,7 @@ from core.tracking.pattern_margin import pattern_margin
 from core.tracking.placement import PlacedBeats, place_on_attacks
 
 Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
 
 
 #: Frames (100 a second): beats nearer than this are none that can be reviewed.
@@ -33,6 +35,8 @@ _NEAREST = 5
 #: Beats are those of one exact tempo, but for what was edited, if so large a share of their intervals differs by less
 #: than this from the usual one, in seconds.
 _EXACT, _EXACT_SHARE = 2e-4, 0.9
+#: How far a chain's beats are placed, in frames; share of a map's beats that lie so near to the chain they come from.
+_PLACED, _FOLLOWED = 4, 0.9
 #: Supported beats without which lateness of the whole map is not judged, and their least support.
 _FEWEST, _LEAST_SUPPORT = 16, 0.12
 #: A map that lies farther than this from its attacks is doubted, in seconds, where they scatter by less than a share
@@ -41,27 +45,36 @@ _LATE, _SCATTER = 0.012, 0.6
 
 
 def review(
-    context: AnalysisContext, tempo_map: TempoMap, usual: tuple[float, float] = USUAL_RANGE
+    context: AnalysisContext,
+    tempo_map: TempoMap,
+    usual: tuple[float, float] = USUAL_RANGE,
+    chains: Sequence[Ints] = (),
 ) -> tuple[Floats, list[Doubt]]:
     """Confidence a felt beat, and the doubts about the map as it stands: first those about the whole take, then
-    the others in order of time. ``usual``: the tempo range that the engineer expects, felt beats a minute.
+    the others in order of time.
+
+    ``usual``: the tempo range that the engineer expects, felt beats a minute; ``chains``: the beats (frames) of each
+    tempo hypothesis that a search compared: the map is compared with them.
 
     Nothing is decoded; only how well the map's beats fit is measured: about a third of a second for four minutes.
     """
     if has_pulses(tempo_map):
         even = pulsed(tempo_map)
         share = len(even.beats()) / len(tempo_map.beats())
-        confidence, found = review(context.by_attacks(), even, (usual[0] * share, usual[1] * share))
+        confidence, found = review(context.by_attacks(), even, (usual[0] * share, usual[1] * share), chains)
         at = np.searchsorted(even.beats().quarters, tempo_map.beats().quarters - 1e-6)
         return confidence[np.minimum(at, len(confidence) - 1)], to_felt_beats(found, even, tempo_map)
-    beats = tempo_map.beats()
-    frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
+    beats, length = tempo_map.beats(), len(context.onset_envelope)
+    frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, length - 1)
     if len(frames) < FEWEST_BEATS or (np.diff(frames) < _NEAREST).any():
         return np.ones(len(frames)), []
 
-    middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
-    chains = [frames, frames[::2], frames[1::2], np.sort(np.append(frames, middles))]
-    hypothesis, *others = compared([rate(context, c, usual) for c in chains if len(c) >= FEWEST_BEATS])
+    # tracks may have gone since the search
+    chains = [c for chain in chains if len(c := chain[chain < length]) >= FEWEST_BEATS]
+    own = next((chain for chain in chains if _follows(frames, chain)), frames)
+    rivals = _at_other_tempos(own, usual, chains)
+    hypothesis, *others = compared([rate(context, chain, usual) for chain in (own, *rivals)])
+    hypothesis = replace(hypothesis, frames=frames)
     intervals = np.diff(beats.seconds)
     if np.mean(np.abs(intervals - np.median(intervals)) < _EXACT) >= _EXACT_SHARE:
         hypothesis = replace(
@@ -81,6 +94,34 @@ def review(
     if found:  # a map beside its attacks fits badly, too: one doubt about that is enough
         rest = [d for d in rest if d.kind not in ("phase", "level")]
     return confidence, sorted([*found, *rest], key=lambda d: d.kind not in WHOLE)
+
+
+def _follows(frames: Ints, chain: Ints) -> bool:
+    """Whether a map is what became of a chain: its beats placed on attacks, some of them edited. Then the whole take is
+    judged by the chain, as the search did."""
+    after = np.clip(np.searchsorted(chain, frames), 1, len(chain) - 1)
+    off = np.minimum(np.abs(chain[after] - frames), np.abs(chain[after - 1] - frames))
+    return _is_same_tempo(frames, chain) and bool(np.mean(off <= _PLACED) >= _FOLLOWED)
+
+
+def _at_other_tempos(own: Ints, usual: tuple[float, float], chains: Sequence[Ints]) -> list[Ints]:
+    """Chains at other tempos than that of ``own``: those of ``chains``; where no search looked there, its half and
+    double, as far as they are usual tempos."""
+    found = [chain for chain in chains if not _is_same_tempo(chain, own)]
+    if len(found) < len(chains):
+        return found
+    middles = ((own[:-1] + own[1:]) // 2).astype(np.int64)
+    counted = [own[::2], own[1::2], np.sort(np.append(own, middles))]
+    counted = [c for c in counted if len(c) >= FEWEST_BEATS and usual[0] <= _bpm(c) <= usual[1]]
+    return found + [c for c in counted if not any(_is_same_tempo(c, chain) for chain in found)]
+
+
+def _is_same_tempo(one: Ints, other: Ints) -> bool:
+    return bool(abs(np.log(_bpm(one) / _bpm(other))) <= SAME_TEMPO)
+
+
+def _bpm(frames: Ints) -> float:
+    return float(60 * FRAME_RATE / np.median(np.diff(frames)))
 
 
 def _division(tempo_map: TempoMap) -> BarDivision:

@@ -16,7 +16,8 @@ _MOST_ALTERNATIVES = 6
 
 
 class Analysis(models.Model):
-    """One search for beats: confidence of each beat, guides, doubts and other readings (whole maps), as JSON."""
+    """One search for beats: confidence of each beat, guides, doubts, other readings (whole maps) and the beats of each
+    tempo hypothesis (frames of 10 ms), as JSON."""
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="analyses")
     made = models.DateTimeField(auto_now_add=True)
@@ -25,6 +26,7 @@ class Analysis(models.Model):
     guides = models.JSONField(default=list)
     doubts = models.JSONField(default=list)
     alternatives = models.JSONField(default=list)
+    chains = models.JSONField(default=list)
 
     class Meta:
         ordering = ["pk"]
@@ -35,8 +37,8 @@ class Analysis(models.Model):
 
     @classmethod
     def record(cls, session: Session, result: TrackingResult) -> Analysis:
-        """Keep what a search found; whole maps of earlier searches go, as nothing offers them any more."""
-        session.analyses.exclude(alternatives=[]).update(alternatives=[])
+        """Keep what a search found; whole maps and chains of earlier searches go, as nothing uses them any more."""
+        session.analyses.exclude(alternatives=[], chains=[]).update(alternatives=[], chains=[])
         return cls.objects.create(
             session=session,
             features_version=stored.VERSION,
@@ -44,6 +46,7 @@ class Analysis(models.Model):
             guides=[asdict(r) for r in result.guides],
             doubts=[d.to_json() for d in result.doubts],
             alternatives=[{"name": a.name, "map": a.map.to_json()} for a in result.alternatives[:_MOST_ALTERNATIVES]],
+            chains=[chain.tolist() for chain in result.chains],
         )
 
 

@@ -43,7 +43,7 @@ def _reviewed(
     session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]
 ) -> tuple[NDArray[np.float64], list[Doubt]]:
     try:
-        return review(context(session), step.tempo_map, usual)
+        return review(context(session), step.tempo_map, usual, SessionRecording(session).chains())
     except NoBeats:
         return np.zeros(0), []
 
@@ -108,7 +108,7 @@ def doubts_of(session: Session, progress: Progress = no_progress) -> list[Doubt]
 
 def _key_of(session: Session, step: MapStep) -> Hashable:
     """What a review depends on beside the step."""
-    return step.made, context_key(session)
+    return step.made, context_key(session), session.analyses.values_list("pk", flat=True).last()
 
 
 def confidence_of(session: Session) -> NDArray[np.float64]:

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+import numpy as np
+from numpy.typing import NDArray
+
 from core.listening.attacks import Attacks
 from core.tempomap import TempoMap
 from core.tracking import AnalysisContext
@@ -34,3 +37,6 @@ class SessionRecording:
         if not 0 <= number < len(offered):
             return None
         return offered[number]["name"], TempoMap.from_json(offered[number]["map"])
+
+    def chains(self) -> Sequence[NDArray[np.int64]]:
+        return [np.array(chain, dtype=np.int64) for chain in latest(self.session, "chains")["chains"]]

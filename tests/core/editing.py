@@ -23,6 +23,9 @@ class Silent:
     def reading(self, number):
         return None
 
+    def chains(self):
+        return []
+
 
 class Struck(Silent):
     """A recording of which only the times of attacks are known."""

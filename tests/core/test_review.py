@@ -55,6 +55,39 @@ class OfAWholeMap(TestCase):
         self.assertIn("level", self.kinds(rescale(self.truth, 2, 1)))
         self.assertIn("level", self.kinds(rescale(self.truth, 1, 2)))
 
+    def test_tempos_that_a_search_found_are_named_and_none_that_nobody_would_count(self):
+        fast = rescale(self.truth, 3, 2)
+        bpm = fast.median_bpm
+        frames = np.round(self.truth.beats().seconds * 100).astype(np.int64)
+        for chains, named, remedies in (
+            ((), f"{bpm / 2:.0f} beats a minute may be meant", ["half the tempo"]),
+            ([frames], f"{bpm / 1.5:.0f} or {bpm / 2:.0f}", ["2:3 of the tempo", "half the tempo"]),
+        ):
+            (doubt,) = [d for d in review(self.scene, fast, chains=chains)[1] if d.kind == "level"]
+            self.assertIn(f"not sure: {named}", doubt.reason)
+            self.assertEqual([r.words for r in doubt.remedies], remedies)
+
+    def test_what_a_search_found_is_compared_as_far_as_there_is_a_recording_still(self):
+        frames, length = np.round(self.truth.beats().seconds * 100).astype(np.int64), len(self.scene.onset_envelope)
+        longer = np.append(frames, length + 50 * np.arange(100))
+        gone = length + 50 * np.arange(40)
+        for tempo_map in (self.truth, rescale(self.truth, 2, 1)):
+            sure, told = review(self.scene, tempo_map, chains=[longer, gone])
+            as_ever, same = review(self.scene, tempo_map, chains=[frames])
+            np.testing.assert_array_equal(sure, as_ever)
+            self.assertEqual(told, same)
+
+    def test_beats_that_are_placed_elsewhere_change_nothing_about_the_tempo(self):
+        fast = rescale(self.truth, 3, 2)
+        chains = [np.round(m.beats().seconds * 100).astype(np.int64) for m in (fast, self.truth)]
+        uneven = fast.with_points(fast.seconds + 0.03 * (np.arange(len(fast.seconds)) % 2), fast.quarters)
+        told, of_moved = (
+            [d.reason.split(",")[0] for d in review(self.scene, m, chains=chains)[1] if d.kind == "level"]
+            for m in (fast, uneven)
+        )
+        self.assertEqual(told, of_moved)
+        self.assertTrue(told)
+
     def test_a_beat_moved_far_is_found_again_on_both_sides_only(self):
         beats = self.truth.beats()
         wrong = reach.onward(self.truth, 20, float(beats.seconds[20]) + 0.2)

@@ -17,6 +17,7 @@ from studio.analysis.models import latest
 from studio.caches import clear_all
 from studio.desk import history
 from studio.desk.find_job import FIND
+from studio.desk.recording import SessionRecording
 from studio.desk.views import BLOCK
 from studio.jobs.models import Job
 from tests.studio.base import PreparedCase, StudioCase
@@ -258,9 +259,15 @@ class Doubting(StudioCase):
         self.assertTrue(offered)
         page = self.client.get(f"{self.url}/panel/find").content.decode()
         self.assertIn(offered[0]["name"], page)
+        chosen = self.session_.tempo_map
         taken = self.edit(kind="reading", number=0)
         self.assertEqual(taken.json()["name"], f"Another reading: {offered[0]['name']}")
         self.assertEqual(self.edit(kind="reading", number=99).status_code, 422)
+        # whatever is made of it, it is compared with the tempos that were found
+        chains = SessionRecording(self.session_).chains()
+        tempos = [6000 / np.median(np.diff(chain)) for chain in chains]
+        self.assertAlmostEqual(tempos[0], chosen.median_bpm, delta=1)
+        self.assertTrue(any(abs(t - self.session_.tempo_map.median_bpm) < 1 for t in tempos))
 
     def test_a_pin_settles_a_doubt_and_survives_a_new_search(self):
         grid = self.client.get(f"{self.url}/map").json()["grid"]
