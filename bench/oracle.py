@@ -89,7 +89,7 @@ def candidates(
     for ratio in ("1:2", "2:1", "3:2", "2:3", "4:3", "3:4"):
         yield c.Ratio(ratio)
         if ratio == "1:2":
-            yield c.Ratio(ratio, offset=1)
+            yield c.Ratio(ratio, others=True)
     for share in (-0.5, 0.5):
         yield c.ShiftByBeats(share)
     for by in (-3, -2, -1, 1, 2, 3):

@@ -246,10 +246,12 @@ class TakeReading:
 @dataclass(frozen=True)
 class Ratio:
     """So many beats where there were so many: 1:2 is half the tempo. ``offset``: which of the old beats stay; None:
-    those that were said to be beats or bar lines."""
+    those that were said to be beats or bar lines, else those that fit the recording best. ``others``: the ones that
+    None would leave out first."""
 
     ratio: str
     offset: int | None = None
+    others: bool = False
     stretch: Stretch | None = None
     bars: Bars | None = None
     kind: Literal["ratio"] = "ratio"

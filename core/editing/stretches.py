@@ -36,6 +36,7 @@ from core.tempomap.edits import EditError, hold_beat, pins_of, with_every_beat
 from core.tempomap.limits import checked_tempo
 from core.tempomap.position import words_at
 from core.tracking.context import NoBeats
+from core.tracking.fit import kept_beats
 from core.tracking.parameters import ANOTHER_LEVEL
 from core.tracking.redetect import redetect, snap_new_beats
 from core.tracking.settling import settle
@@ -164,9 +165,14 @@ def _(command: Ratio, document: Document, recording: Recording, preview: bool) -
     times, over = (int(x) for x in command.ratio.split(":"))
     chosen = beats_in(tempo_map, command.stretch)
     first, last = _ends(chosen)
+    if chosen is not None and (command.offset or command.others):
+        words = "A stretch keeps the beat at which it begins. To keep the ones between, begin and end it a beat later."
+        raise EditError(words)
     offset = command.offset
     if offset is None:
-        offset = _offset_of_said(document, over) if chosen is None else 0
+        offset = _kept(document, recording, times, over) if chosen is None else 0
+    if command.others:
+        offset = (offset + 1) % over
     counted = rescale(tempo_map, times, over, first, last, offset)
     if times > over and not preview:
         # the new beats go to their attacks; without evidence they stay where they were calculated
@@ -174,17 +180,23 @@ def _(command: Ratio, document: Document, recording: Recording, preview: bool) -
             counted = snap_new_beats(recording.context(), counted, tempo_map.beats().seconds)
     name = f"{RATIOS[command.ratio]}{where(tempo_map, chosen)}"
     if chosen is None:
-        return Outcome(counted, name)
+        return Outcome(counted, f"{name}, the other beats" if command.others else name)
     edited, other = _bars_after(document, recording, counted, chosen, command.bars)
     return Outcome(edited, name, flipped=other)
 
 
-def _offset_of_said(document: Document, over: int) -> int:
-    """Which of ``over`` beats stays: the one on which most that was said falls; bar 1's own where nothing was."""
+def _kept(document: Document, recording: Recording, times: int, over: int) -> int:
+    """Which of ``over`` beats, counted from bar 1, stays: the one on which most that was said falls; where nothing was,
+    the one that fits the recording best."""
     tempo_map = map_of(document)
     pinned = np.round(tempo_map.beat_index_at(tempo_map.seconds[pins_of(tempo_map)])).astype(int)
     fixed = np.array([*said_lines(document), *said_lines(document), *pinned.tolist()], dtype=int)
-    return int(np.bincount(fixed % over, minlength=over).argmax()) if len(fixed) else 0
+    if len(fixed):
+        return int(np.bincount(fixed % over, minlength=over).argmax())
+    try:
+        return kept_beats(recording.context(), tempo_map, times, over) if over > 1 else 0
+    except NoBeats:
+        return 0
 
 
 @run.register

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.bar_lines import lines_of
+from core.tempomap.counting import rescale
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
@@ -72,6 +73,15 @@ def take_gain(context: AnalysisContext, before: TempoMap, after: TempoMap) -> fl
         return -np.inf
     was, now = compared([rate(context, c) for c in chains])
     return now.score - was.score
+
+
+def kept_beats(context: AnalysisContext, tempo_map: TempoMap, times: int, over: int) -> int:
+    """Which of ``over`` old beats, counted from bar 1, stays where ``times`` are counted instead: the one with which the
+    new count fits the whole take best. Bar 1's own where nothing tells them apart."""
+    chains = [_frames(context, rescale(tempo_map, times, over, offset=k)) for k in range(over)]
+    if min(map(len, chains)) < FEWEST_BEATS:
+        return 0
+    return int(np.argmax([h.score for h in compared([rate(context, c) for c in chains])]))
 
 
 def fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:

@@ -28,6 +28,14 @@ class Commands(TestCase):
             self.assertAlmostEqual(float(np.min(np.abs(seconds - line))), 0, places=6)
             np.testing.assert_allclose(np.diff(seconds), 1.0)
 
+    def test_half_the_tempo_of_a_stretch_keeps_its_first_beat_and_cannot_keep_the_ones_between(self):
+        before = Document(even())
+        halved = do(before, Ratio("1:2", stretch=(6.0, 10.0))).map.beats().seconds
+        np.testing.assert_allclose(halved[(halved > 5.9) & (halved < 10.1)], [6, 7, 8, 9, 10])
+        for others in (Ratio("1:2", offset=1, stretch=(6.0, 10.0)), Ratio("1:2", others=True, stretch=(6.0, 10.0))):
+            with self.assertRaisesRegex(EditError, "begin and end it a beat later"):
+                do(before, others)
+
     def test_bar_lines_go_to_a_beat_the_shorter_way(self):
         """A map that begins with bar 1: lines move on where that is nearer, else back by the rest of the bar."""
         for beat, opens in ((5, {2.5, 4.5}), (7, {3.5, 5.5})):

@@ -11,6 +11,7 @@ from core.editing import apply
 from core.editing.remedies import trusted
 from core.tempomap import Meters, TempoMap
 from core.tempomap.counting import rescale
+from core.tempomap.edits import shift_downbeat
 from core.tempomap.splice import between
 from core.tracking.decoder import decode
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy
@@ -64,6 +65,14 @@ class Tried(TestCase):
         self.assertEqual([r.command for r in remedies], [c.Ratio("1:2")])
         halved = apply(remedies[0].command, on(doubled), self.recording).document.map
         self.assertEqual([d for d in self.offered(halved)[1] if d.kind == "level" and d.remedies], [])
+
+    def test_half_the_tempo_keeps_the_beats_that_fit_though_bar_1_begins_between_them(self):
+        doubled, true = rescale(self.truth, 2, 1), self.truth.beats().seconds
+        for tempo_map in (doubled, shift_downbeat(doubled, 1)):
+            for command, off in ((c.Ratio("1:2"), 0.0), (c.Ratio("1:2", others=True), 0.5)):
+                halved = do(on(tempo_map), command, recording=self.recording).map.beats().seconds
+                beats = np.interp(halved, true, np.arange(len(true)))[2:-2]
+                np.testing.assert_allclose(beats % 1, off, atol=1e-6)
 
     def test_it_tells_how_far_it_is_and_can_be_ended(self):
         doubts = review(self.recording.context(), self.truth, USUAL_RANGE)[1] + [

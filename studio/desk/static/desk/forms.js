@@ -12,7 +12,7 @@ const BUTTONS = {
   compare: (d, data) => d.compare.with(Number(data.compare)),
   pane: (d, data) => d.panels.turn(data.pane),
   reach: (d, data) => d.setReach(data.reach),
-  ratio: (d, data) => d.editing.make(d.stretches.ratio(data.ratio, data.offset)),
+  ratio: (d, data) => d.editing.make(d.stretches.ratio(data.ratio, "others" in data)),
   score: (d, data) => d.panels.score(`part-${data.score}`),
   mark: (d, data) => d.marks.set(data.mark),
 };
@@ -23,9 +23,9 @@ const BUTTONS = {
  * @param {Record<string, string | undefined>} data
  * @param {Needs} desk
  */
-function would(desk, { edit, ratio, offset, do: name }) {
+function would(desk, { edit, ratio, others, do: name }) {
   if (edit) return JSON.parse(edit);
-  return ratio ? desk.stretches.ratio(ratio, offset) : desk.commands[name]?.[3]?.(desk);
+  return ratio ? desk.stretches.ratio(ratio, others !== undefined) : desk.commands[name]?.[3]?.(desk);
 }
 
 /** selector: what submitting such a form does */

@@ -24,9 +24,9 @@ export class Stretches {
     return { ...edit, ...this.said };
   }
 
-  /** Change the count by a ratio; `offset` says which of the old beats are kept. */
-  ratio(ratio, offset = undefined) {
-    return this.of({ kind: "ratio", ratio, offset: offset === undefined ? null : Number(offset) });
+  /** Change the count by a ratio; `others`: keep those of the old beats that would be left out. */
+  ratio(ratio, others = false) {
+    return this.of({ kind: "ratio", ratio, others });
   }
 
   get thinned() {
