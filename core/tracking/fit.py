@@ -76,8 +76,8 @@ def take_gain(context: AnalysisContext, before: TempoMap, after: TempoMap) -> fl
 
 
 def kept_beats(context: AnalysisContext, tempo_map: TempoMap, times: int, over: int) -> int:
-    """Which of ``over`` old beats, counted from bar 1, stays where ``times`` are counted instead: the one with which the
-    new count fits the whole take best. Bar 1's own where nothing tells them apart."""
+    """Which of ``over`` old beats, counted from bar 1, stays where ``times`` are counted instead: the one with which
+    the new count fits the whole take best. Bar 1's own where nothing tells them apart."""
     chains = [_frames(context, rescale(tempo_map, times, over, offset=k)) for k in range(over)]
     if min(map(len, chains)) < FEWEST_BEATS:
         return 0
