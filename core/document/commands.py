@@ -246,8 +246,8 @@ class TakeReading:
 @dataclass(frozen=True)
 class Ratio:
     """So many beats where there were so many: 1:2 is half the tempo. ``offset``: which of the old beats stay; None:
-    those that were said to be beats or bar lines, else those that fit the recording best. ``others``: the ones that
-    None would leave out first."""
+    those that were said to be beats or bar lines, else bar 1's own, unless others fit clearly better. ``others``:
+    the ones that None would leave out first."""
 
     ratio: str
     offset: int | None = None

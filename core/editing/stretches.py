@@ -187,7 +187,7 @@ def _(command: Ratio, document: Document, recording: Recording, preview: bool) -
 
 def _kept(document: Document, recording: Recording, times: int, over: int) -> int:
     """Which of ``over`` beats, counted from bar 1, stays: the one on which most that was said falls; where nothing was,
-    the one that fits the recording best."""
+    bar 1's own, unless another fits the recording clearly better."""
     tempo_map = map_of(document)
     pinned = np.round(tempo_map.beat_index_at(tempo_map.seconds[pins_of(tempo_map)])).astype(int)
     fixed = np.array([*said_lines(document), *said_lines(document), *pinned.tolist()], dtype=int)

@@ -14,7 +14,7 @@ from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import compared, rate
-from core.tracking.parameters import FEWEST_BEATS, ODD_BAR, STRICT
+from core.tracking.parameters import BETTER_OFF_BEATS, FEWEST_BEATS, ODD_BAR, STRICT
 from core.tracking.tempo_freedom import tempo_cost
 
 
@@ -76,12 +76,14 @@ def take_gain(context: AnalysisContext, before: TempoMap, after: TempoMap) -> fl
 
 
 def kept_beats(context: AnalysisContext, tempo_map: TempoMap, times: int, over: int) -> int:
-    """Which of ``over`` old beats, counted from bar 1, stays where ``times`` are counted instead: the one with which
-    the new count fits the whole take best. Bar 1's own where nothing tells them apart."""
+    """Which of ``over`` old beats, counted from bar 1, stays where ``times`` are counted instead: bar 1's own, unless
+    the new count fits the whole take clearly better with another."""
     chains = [_frames(context, rescale(tempo_map, times, over, offset=k)) for k in range(over)]
     if min(map(len, chains)) < FEWEST_BEATS:
         return 0
-    return int(np.argmax([h.score for h in compared([rate(context, c) for c in chains])]))
+    scores = [h.score for h in compared([rate(context, c) for c in chains])]
+    best = int(np.argmax(scores))
+    return best if scores[best] >= scores[0] + BETTER_OFF_BEATS else 0
 
 
 def fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None = None) -> float:

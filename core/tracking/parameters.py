@@ -137,6 +137,8 @@ DOUBTED_END = 0.25
 #: third. Of all such pairs that leave half of the doubts real, these two tell of most wrong beats.
 DOUBTED_LEVEL = 0.1
 UNSURE, UNSURE_RUN = 0.8, 0.6
+#: Chosen: by how many nats the score of the off-beats has to exceed that of the beats before they are taken for beats.
+BETTER_OFF_BEATS = 0.5
 #: Chosen: the median confidence under which the take as a whole is doubted; of such takes in the fitting set four in
 #: five are wrong in a third of their places or more.
 UNSURE_TAKE = 0.75

@@ -22,6 +22,7 @@ from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import TempoHypothesis, rate
 from core.tracking.parameters import (
     BAR_LINE_WEIGHTS,
+    BETTER_OFF_BEATS,
     DOUBTED_BAR_LINES,
     DOUBTED_LEVEL,
     LEVEL_WEIGHTS,
@@ -36,8 +37,6 @@ _FEWEST, _FEWEST_BARS = 16, 6
 _LISTEN, _PROBABLY = 0.2, 0.6
 #: No beat counts as surer than this.
 _SURE = 0.999
-#: By how many nats the score of the off-beats has to exceed that of the beats.
-_CLEARLY_BETTER = 0.5
 
 _RATIOS = (
     (0.5, "half the tempo", Ratio("1:2")),
@@ -95,7 +94,7 @@ def off_beat(context: AnalysisContext, tempo_map: TempoMap, candidate: MapCandid
         return []
     middles = ((frames[:-1] + frames[1:]) // 2).astype(np.int64)
     own, other = rate(context, frames), rate(context, middles)
-    better = other.score >= best.score + _CLEARLY_BETTER
+    better = other.score >= best.score + BETTER_OFF_BEATS
     # the pattern is read with the usual off-beats in mind (training/patterns.py): what it takes for beats may be some
     if not better and other.features["pattern"] <= own.features["pattern"]:
         return []
