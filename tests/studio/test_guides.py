@@ -39,7 +39,7 @@ class Guides(PreparedCase):
         track = self.session_.tracks.get()
         seen = []
 
-        def reviewed(context, tempo_map, usual):
+        def reviewed(context, tempo_map, usual, chains):
             seen.append([(t.name, t.role) for t in context.tracks])
             return np.ones(len(tempo_map.beats())), []
 
