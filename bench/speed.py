@@ -53,6 +53,7 @@ class _Unheard:
     """A recording without evidence (:class:`core.editing.Recording`)."""
 
     seconds = 2500.0
+    found = None
 
     def context(self):
         raise NoBeats("")

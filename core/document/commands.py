@@ -245,12 +245,11 @@ class TakeReading:
 
 @dataclass(frozen=True)
 class Ratio:
-    """So many beats where there were so many: 1:2 is half the tempo. ``offset``: which of the old beats stay; None:
-    those that were said to be beats or bar lines, else bar 1's own, unless others fit clearly better. ``others``:
-    the ones that None would leave out first."""
+    """So many beats where there were so many: 1:2 is half the tempo. Of the old beats those stay that were said to be
+    beats or bar lines, else bar 1's own, unless bar 1 is as the search found it and others fit clearly better.
+    ``others``: the ones that would be left out first."""
 
     ratio: str
-    offset: int | None = None
     others: bool = False
     stretch: Stretch | None = None
     bars: Bars | None = None

@@ -29,6 +29,10 @@ class Recording(Protocol):
     def reading(self, number: int) -> tuple[str, TempoMap] | None:
         """Name and map of another reading that the last search offered; None where there is no such."""
 
+    @property
+    def found(self) -> TempoMap | None:
+        """The map as the last search found it; None where there was none."""
+
     def chains(self) -> Sequence[NDArray[np.int64]]:
         """The beats of each tempo hypothesis that the last search compared, in frames of 10 ms."""
 

@@ -44,6 +44,8 @@ from core.tracking.tapping import map_from_tapped_bars, map_from_taps
 
 #: Seconds by which beats settle, or points may be missed, at most; seconds under which a beat did not move.
 _SETTLED_WITHIN, _THINNED_WITHIN, _UNMOVED = 0.2, 0.5, 1e-7
+#: Less than this share of a beat apart two maps mean the same beat.
+_SAME_BEAT = 0.25
 #: The first downbeat of a rough start goes to an attack within so many seconds.
 _ROUGH_SNAP = 0.02
 
@@ -165,12 +167,10 @@ def _(command: Ratio, document: Document, recording: Recording, preview: bool) -
     times, over = (int(x) for x in command.ratio.split(":"))
     chosen = beats_in(tempo_map, command.stretch)
     first, last = _ends(chosen)
-    if chosen is not None and (command.offset or command.others):
+    if chosen is not None and command.others:
         words = "A stretch keeps the beat at which it begins. To keep the ones between, begin and end it a beat later."
         raise EditError(words)
-    offset = command.offset
-    if offset is None:
-        offset = _kept(document, recording, times, over) if chosen is None else 0
+    offset = _kept(document, recording, times, over) if chosen is None else 0
     if command.others:
         offset = (offset + 1) % over
     counted = rescale(tempo_map, times, over, first, last, offset)
@@ -187,16 +187,27 @@ def _(command: Ratio, document: Document, recording: Recording, preview: bool) -
 
 def _kept(document: Document, recording: Recording, times: int, over: int) -> int:
     """Which of ``over`` beats, counted from bar 1, stays: the one on which most that was said falls; where nothing was,
-    bar 1's own, unless another fits the recording clearly better."""
+    bar 1's own, unless bar 1 is as the search found it and another beat fits the recording clearly better."""
     tempo_map = map_of(document)
     pinned = np.round(tempo_map.beat_index_at(tempo_map.seconds[pins_of(tempo_map)])).astype(int)
     fixed = np.array([*said_lines(document), *said_lines(document), *pinned.tolist()], dtype=int)
     if len(fixed):
         return int(np.bincount(fixed % over, minlength=over).argmax())
+    if over == 1 or not _opens_as_found(tempo_map, recording.found):
+        return 0
     try:
-        return kept_beats(recording.context(), tempo_map, times, over) if over > 1 else 0
+        return kept_beats(recording.context(), tempo_map, times, over)
     except NoBeats:
         return 0
+
+
+def _opens_as_found(tempo_map: TempoMap, found: TempoMap | None) -> bool:
+    """Whether bar 1 still opens on a bar line of the search: the engineer has put it on no other beat."""
+    if found is None:
+        return False
+    beats, at = found.beats(), float(found.beat_index_at(tempo_map.bar_seconds(1)))
+    nearest = int(np.argmin(np.abs(beats.index - at)))
+    return bool(abs(beats.index[nearest] - at) < _SAME_BEAT and beats.beat[nearest] == 1)
 
 
 @run.register

@@ -12,6 +12,7 @@ from core.tempomap import TempoMap
 from core.tracking import AnalysisContext
 from studio.analysis import features
 from studio.analysis.models import latest
+from studio.desk.history import searches
 from studio.library.models import Session
 
 
@@ -37,6 +38,10 @@ class SessionRecording:
         if not 0 <= number < len(offered):
             return None
         return offered[number]["name"], TempoMap.from_json(offered[number]["map"])
+
+    @property
+    def found(self) -> TempoMap | None:
+        return next((found for found, _ in searches(self.session)[-1:]), None)
 
     def chains(self) -> Sequence[NDArray[np.int64]]:
         return [np.array(chain, dtype=np.int64) for chain in latest(self.session, "chains")["chains"]]

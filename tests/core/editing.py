@@ -13,6 +13,7 @@ class Silent:
     """A recording whose tracks are not analysed: commands do what they can without evidence."""
 
     seconds = 600.0
+    found = None
 
     def context(self):
         raise NoBeats("There is nothing to hear.")

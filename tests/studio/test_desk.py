@@ -297,7 +297,7 @@ class Doubting(StudioCase):
 
     def test_searches_keep_the_level_and_the_downbeat_that_the_whole_take_was_put_on(self):
         self.edit(kind="downbeat", by=1)
-        self.edit(kind="ratio", ratio="1:2", offset=0)
+        self.edit(kind="ratio", ratio="1:2")
         had = self.client.get(f"{self.url}/map").json()["grid"]["time"]
         for _ in range(2):  # what a search kept, the next one keeps as well
             self.assertEqual(self.work(Job.objects.create(session=self.session_, kind=FIND)).state, "done")
