@@ -17,7 +17,7 @@ from scipy.ndimage import uniform_filter1d
 
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_patterns import TakeBands, read_pattern
-from core.tracking.parameters import FEWEST_BEATS, PATTERN_EVIDENCE, TRACKS_EVIDENCE
+from core.tracking.parameters import EVIDENCE_WEIGHTS, FEWEST_BEATS
 
 if TYPE_CHECKING:
     from core.tracking.context import AnalysisContext
@@ -111,9 +111,29 @@ def _sums_between(values: NDArray[np.float32], edges: Ints) -> NDArray[np.float6
 
 def downbeat_evidence(context: AnalysisContext, frames: Ints) -> Curve:
     """How much each beat, at ``frames``, sounds like a downbeat, as log-odds, ``(beats,)``."""
-    shown = TRACKS_EVIDENCE * tracks_evidence(context.tracks, context.summed, frames)
-    likely = activation_evidence(context.beat_activation, frames)
-    return shown + likely + PATTERN_EVIDENCE * pattern_odds(context.bands, frames)
+    return combined(
+        tracks_evidence(context.tracks, context.summed, frames),
+        activation_evidence(context.beat_activation, frames),
+        pattern_odds(context.bands, frames),
+    )
+
+
+def combined(shown: Curve, likely: Curve, pattern: Curve, weights: tuple[float, float] = EVIDENCE_WEIGHTS) -> Curve:
+    """The tracks' own evidence, the activation's and the pattern's as one, ``(beats,)`` each.
+
+    The tracks' own counts as far as it goes along with what the two networks say, over the whole take: a band's bass
+    drum and chords do, a lone singer's loud notes do not. ``weights``: of the tracks' own where it goes along
+    altogether, and of the pattern.
+    """
+    told = likely + weights[1] * pattern
+    return told + weights[0] * max(0.0, _correlation(shown, told)) * shown
+
+
+def _correlation(a: Curve, b: Curve) -> float:
+    """Pearson's correlation, 0 where either is the same throughout."""
+    a, b = a - a.mean(), b - b.mean()
+    spread = float(np.sqrt((a @ a) * (b @ b)))
+    return float(a @ b) / spread if spread > _CONSTANT else 0.0
 
 
 def pattern_odds(bands: TakeBands | None, frames: Ints) -> Curve:
