@@ -37,9 +37,11 @@ _LEAST_CHORDAL, _CHORD_CHANGES = 0.1, 0.005
 _LEAST_ACTIVATION, _SHARES = 0.15, (0.02, 0.98)
 #: Most log-odds that a beat's pattern gives.
 _MOST_ODDS = 4.0
+#: Chosen: what the tracks' own evidence counts where the networks are silent, as with quick pulses (a spread, in nats).
+_ALONE = 0.6
 #: Beats of a stretch in which repetition is measured, and the fewest of a last one.
 _STRETCH, _SHORT_STRETCH = 32, 16
-#: Variance under which a cue is the same throughout a stretch.
+#: Variance or range under which a cue is the same throughout.
 _CONSTANT = 1e-9
 #: How strongly flux and chroma are compressed, ``log(1 + x * size)``, and the weight of harmony beside rhythm.
 _FLUX_GAIN, _CHROMA_GAIN, _HARMONY_SHARE = 10, 200, 0.7
@@ -126,6 +128,8 @@ def combined(shown: Curve, likely: Curve, pattern: Curve, weights: tuple[float, 
     altogether, and of the pattern.
     """
     told = likely + weights[1] * pattern
+    if np.ptp(told) < _CONSTANT:
+        return told + _ALONE * shown
     return told + weights[0] * max(0.0, _correlation(shown, told)) * shown
 
 

@@ -94,8 +94,8 @@ ACTIVATION_HEIGHT = 1.2
 _DOWNBEATS = fitted("downbeats")
 #: Fitted: what a bar costs whose length is not the main one, in nats of downbeat evidence.
 ODD_BAR = _DOWNBEATS["odd bar"]
-#: Fitted: how much the tracks' own evidence for a downbeat counts where it goes along with the networks' (a spread of it,
-#: in nats), and the patterns' log-odds; beside the activation's.
+#: Fitted: how much the tracks' own evidence for a downbeat counts where it goes along with the networks' (a spread of
+#: it, in nats), and the patterns' log-odds; beside the activation's.
 EVIDENCE_WEIGHTS = _DOWNBEATS["shown"], _DOWNBEATS["pattern"]
 #: Fitted: what a division into bars is worth, in nats: ``gap``, how far downbeats stand out; ``odd``, the share of odd
 #: bars; ``alike`` and ``others``, how alike beats are at the bar's length and at lengths between.
