@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable
+from collections.abc import Hashable, Iterable
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
@@ -101,13 +101,14 @@ def _with_role(track: Track, found: AnalysedTrack | None) -> AnalysedTrack | Non
     return replace(found, role=track.role) if found and track.role_given else found
 
 
-def analysed_tracks(session: Session) -> list[AnalysedTrack]:
-    """All tracks of a session that are analysed.
+def analysed_tracks(session: Session, tracks: Iterable[Track] | None = None) -> list[AnalysedTrack]:
+    """All tracks of a session that are analysed; of ``tracks`` where they were read before, as the analysis of another
+    may end meanwhile.
 
     Raises :class:`NotAnalysed` where the analysis of a track is old or damaged; a job then analyses it again.
     """
     out = []
-    for track in session.tracks.filter(analysed=True):
+    for track in session.tracks.filter(analysed=True) if tracks is None else tracks:
         found = analysed(track)
         if found is None:
             Track.objects.filter(pk=track.pk).update(features_version=0)
@@ -164,8 +165,9 @@ def guide_ranks(session: Session) -> dict[int, GuideRank]:
 
 @remembered(32)  # some kB each
 def _guide_ranks(session: Session, _key: Hashable) -> dict[int, GuideRank]:
-    ranks = rank_guides(analysed_tracks(session), session.guides)
-    return dict(zip(session.tracks.filter(analysed=True).values_list("pk", flat=True), ranks, strict=True))
+    tracks = list(session.tracks.filter(analysed=True))
+    ranks = rank_guides(analysed_tracks(session, tracks), session.guides)
+    return {track.pk: rank for track, rank in zip(tracks, ranks, strict=True)}
 
 
 def attacks(track: Track) -> Attacks:

@@ -31,7 +31,7 @@ def leans(session: Session) -> list[Lean]:
     """The lean of every track. Raises :class:`studio.analysis.features.NotAnalysed`."""
     tracks = tuple(t for t in session.tracks.all() if t.analysed)
     late = _delays(tracks, session.sample_rate, session.seconds)
-    return lean(session.tempo_map, analysed_tracks(session), late)
+    return lean(session.tempo_map, analysed_tracks(session, tracks), late)
 
 
 @remembered(32)  # a number a track

@@ -4,7 +4,11 @@ from unittest import mock
 
 import numpy as np
 
+from studio.analysis import features
+from studio.desk import lean_views
+from studio.jobs.models import Job
 from studio.library.models import Track
+from studio.library.uploads import LISTEN, add_track
 from tests.studio.base import PreparedCase
 
 
@@ -67,3 +71,21 @@ class Guides(PreparedCase):
             page = self.client.post(f"{self.url}/guides", {f"weight-{track.pk}": bad})
             self.assertEqual(page.status_code, 422)
             self.assertIn('role="alert"', page.content.decode())
+
+    def test_the_analysis_of_another_track_may_end_while_a_page_is_made(self):
+        other = add_track(self.session_, self.wav("snare.wav", 1.5 + np.arange(19)), "snare.wav")
+        self.work(Job.objects.create(session=self.session_, kind=LISTEN, track=other))
+        ranks, delays = features.rank_guides, lean_views._delays
+
+        def ends_meanwhile(compute):
+            def computed(*arguments):
+                Track.objects.filter(pk=other.pk).update(analysed=True)
+                return compute(*arguments)
+
+            return computed
+
+        for what, place, compute in (("panel/guide", features, ranks), ("lean", lean_views, delays)):
+            Track.objects.filter(pk=other.pk).update(analysed=False)
+            name = "rank_guides" if place is features else "_delays"
+            with self.subTest(what), mock.patch.object(place, name, ends_meanwhile(compute)):
+                self.assertEqual(self.client.get(f"{self.url}/{what}").status_code, 200)
