@@ -102,13 +102,12 @@ def _with_role(track: Track, found: AnalysedTrack | None) -> AnalysedTrack | Non
 
 
 def analysed_tracks(session: Session, tracks: Iterable[Track] | None = None) -> list[AnalysedTrack]:
-    """All tracks of a session that are analysed; of ``tracks`` where they were read before, as the analysis of another
-    may end meanwhile.
+    """All tracks of a session that are analysed, or those of ``tracks``, which were read before.
 
     Raises :class:`NotAnalysed` where the analysis of a track is old or damaged; a job then analyses it again.
     """
     out = []
-    for track in session.tracks.filter(analysed=True) if tracks is None else tracks:
+    for track in _tracks(session) if tracks is None else tracks:
         found = analysed(track)
         if found is None:
             Track.objects.filter(pk=track.pk).update(features_version=0)
@@ -129,16 +128,22 @@ def _changed(track: Track) -> int:
         return 0
 
 
+def _tracks(session: Session) -> tuple[Track, ...]:
+    """Those that are analysed, read once: the analysis of another may end while a page is made."""
+    return tuple(session.tracks.filter(analysed=True))
+
+
 def content_key(session: Session) -> tuple[tuple[int, int], ...]:
     """Which analyses the session's tracks have: a key for whatever is calculated from them."""
-    return tuple((t.pk, _changed(t)) for t in session.tracks.filter(analysed=True))
+    return tuple((t.pk, _changed(t)) for t in _tracks(session))
 
 
-def context_key(session: Session) -> Hashable:
+def context_key(session: Session, tracks: Iterable[Track] | None = None) -> Hashable:
     """A key for whatever is calculated from the session's tracks together: their analyses, and what the engineer says
-    that weighs them as guides: weights, the names they go by, what the tracks are."""
-    said = session.tracks.filter(analysed=True).values_list("pk", "name", "role", "role_given")
-    return content_key(session), tuple(sorted(session.guides.items())), tuple(said)
+    that weighs them as guides: weights, the names they go by, what the tracks are. ``tracks``: where they were read
+    before."""
+    said = ((t.pk, _changed(t), t.name, t.role, t.role_given) for t in (_tracks(session) if tracks is None else tracks))
+    return tuple(sorted(session.guides.items())), tuple(said)
 
 
 def context(session: Session) -> AnalysisContext:
@@ -146,26 +151,27 @@ def context(session: Session) -> AnalysisContext:
 
     Raises :class:`core.tracking.NoBeats` or its subclass :class:`NotAnalysed`.
     """
-    return _context(session, context_key(session))
+    tracks = _tracks(session)
+    return _context(session, tracks, context_key(session, tracks))
 
 
 @remembered(2)  # each takes some 100 MB for eight tracks of four minutes
-def _context(session: Session, _key: Hashable) -> AnalysisContext:
-    return build_context(analysed_tracks(session), session.guides)
+def _context(session: Session, tracks: tuple[Track, ...], _key: Hashable) -> AnalysisContext:
+    return build_context(analysed_tracks(session, tracks), session.guides)
 
 
 def guide_ranks(session: Session) -> dict[int, GuideRank]:
     """How well each analysed track marks the beat and what it weighs as things stand, by the track's key; none where
     an analysis is out of date."""
+    tracks = _tracks(session)
     try:
-        return _guide_ranks(session, context_key(session))
+        return _guide_ranks(session, tracks, context_key(session, tracks))
     except NotAnalysed:
         return {}
 
 
 @remembered(32)  # some kB each
-def _guide_ranks(session: Session, _key: Hashable) -> dict[int, GuideRank]:
-    tracks = list(session.tracks.filter(analysed=True))
+def _guide_ranks(session: Session, tracks: tuple[Track, ...], _key: Hashable) -> dict[int, GuideRank]:
     ranks = rank_guides(analysed_tracks(session, tracks), session.guides)
     return {track.pk: rank for track, rank in zip(tracks, ranks, strict=True)}
 

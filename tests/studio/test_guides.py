@@ -89,3 +89,7 @@ class Guides(PreparedCase):
             name = "rank_guides" if place is features else "_delays"
             with self.subTest(what), mock.patch.object(place, name, ends_meanwhile(compute)):
                 self.assertEqual(self.client.get(f"{self.url}/{what}").status_code, 200)
+        with mock.patch.object(features, "context_key", ends_meanwhile(features.context_key)):
+            Track.objects.filter(pk=other.pk).update(analysed=False)
+            self.assertEqual(len(features.context(self.session_).tracks), 1)
+        self.assertEqual(len(features.context(self.session_).tracks), 2)
