@@ -148,6 +148,11 @@ def chosen(of: Iterable[Choice], weights: Floats) -> tuple[float, float]:
     return first, best
 
 
+def better(of: list[Choice], before: Floats, after: Floats) -> Floats:
+    """Of weights that were fitted by likelihood, which is not F, and those before them, those that choose better."""
+    return max((before, after), key=lambda w: chosen(of, w)[0])
+
+
 #: What can only speak for a tempo (1) or against it (-1): common practice. The pace's weight is a published one.
 SIGNS = {
     "on": 1,
@@ -198,10 +203,9 @@ def _bounds() -> list[tuple[float | None, float | None]]:
 def fit_readings(fit: Path, judge: Path) -> None:
     own, others = of_all(fit, readings), of_all(judge, readings)
     choices = [c for c, _ in own]
-    before, after = np.array(list(HYPOTHESIS_WEIGHTS.values())), fit_choice(choices, _bounds())
-    # likelihood is not F: of the weights before and the new ones those that choose better on the fitting set
-    better = max((before, after), key=lambda w: chosen(choices, w)[0])
-    write_fitted("hypotheses", dict(zip(HYPOTHESIS_WEIGHTS, better, strict=True)))
+    before = np.array(list(HYPOTHESIS_WEIGHTS.values()))
+    after = better(choices, before, fit_choice(choices, _bounds()))
+    write_fitted("hypotheses", dict(zip(HYPOTHESIS_WEIGHTS, after, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):
         for drums in (True, False):
             some = [c for c, _ in group if c.drums == drums]
@@ -210,12 +214,12 @@ def fit_readings(fit: Path, judge: Path) -> None:
             print(f"tempo, {name}, {kind}: {len(some)} takes, F {was:.3f} before, {now:.3f} now, {most:.3f} at best")
     evidence, unseen = ([e for _, e in group if e] for group in (own, others))
     tried: list[tuple[float, float, tuple[float, float], Floats, float]] = []
-    before = np.array([*DIVISION_WEIGHTS.values(), *METER_WEIGHTS.values()])
+    shipped = np.array([*DIVISION_WEIGHTS.values(), *METER_WEIGHTS.values()])
     # The pattern's weight stays at 1 or below. 2 is better on these takes (0.923 for 0.914), as the network has learned
     # from other performances of the same pieces, but not on pieces it does not know (evaluation: 0.862 for 0.864).
     for shown, pattern, odd in product((2.0, 3.0, 4.0), (0.0, 0.5, 1.0), (10.0, 14.0, 20.0)):
         made = [divisions(e, shown, pattern, odd) for e in evidence]
-        weights = max((before, fit_choice(made)), key=lambda w: chosen(made, w)[0])
+        weights = better(made, shipped, fit_choice(made))
         got = [c.right[int(np.argmax(c.features @ weights))] for c in made]
         tried.append((float(np.mean(got)), odd, (shown, pattern), weights, float(np.std(got) / np.sqrt(len(got)))))
         print(f"bars, shown {shown}, pattern {pattern}, odd {odd}: F {np.mean(got):.3f}", flush=True)
@@ -361,11 +365,8 @@ def fit_confidence(fit: Path, judge: Path) -> None:
         for lo, hi in ((0, 0.3), (0.3, 0.5), (0.5, 0.7), (0.7, 0.85), (0.85, 0.95), (0.95, 0.99), (0.99, 1.01)):
             these = (p >= lo) & (p < hi)
             if these.any():
-                predicted, right = p[these].mean(), y[these].mean()
-                print(
-                    f"confidence, {name}, {lo:.2f} to {hi:.2f}: {these.sum()} beats, "
-                    f"predicted {predicted:.3f}, right {right:.3f}"
-                )
+                told = f"{these.sum()} beats, predicted {p[these].mean():.3f}, right {y[these].mean():.3f}"
+                print(f"confidence, {name}, {lo:.2f} to {hi:.2f}: {told}")
 
     def columns(of: list[ConfidenceData], what: str) -> tuple[Floats, Floats]:
         every = {

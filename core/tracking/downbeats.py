@@ -37,7 +37,8 @@ _LEAST_CHORDAL, _CHORD_CHANGES = 0.1, 0.005
 _LEAST_ACTIVATION, _SHARES = 0.15, (0.02, 0.98)
 #: Most log-odds that a beat's pattern gives.
 _MOST_ODDS = 4.0
-#: Chosen: what the tracks' own evidence counts where the networks are silent, as with quick pulses (a spread, in nats).
+#: What the tracks' own evidence counts where the networks are silent, as with quick pulses (a spread, in nats): what it
+#: counted everywhere by an earlier fit, beside the networks.
 _ALONE = 0.6
 #: Beats of a stretch in which repetition is measured, and the fewest of a last one.
 _STRETCH, _SHORT_STRETCH = 32, 16
@@ -123,7 +124,7 @@ def downbeat_evidence(context: AnalysisContext, frames: Ints) -> Curve:
 def combined(shown: Curve, likely: Curve, pattern: Curve, weights: tuple[float, float] = EVIDENCE_WEIGHTS) -> Curve:
     """The tracks' own evidence, the activation's and the pattern's as one, ``(beats,)`` each.
 
-    The tracks' own counts as far as it goes along with what the two networks say, over the whole take: a band's bass
+    The tracks' own counts as far as it goes along with what the two networks say over all these beats: a band's bass
     drum and chords do, a lone singer's loud notes do not. ``weights``: of the tracks' own where it goes along
     altogether, and of the pattern.
     """

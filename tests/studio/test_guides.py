@@ -75,21 +75,20 @@ class Guides(PreparedCase):
     def test_the_analysis_of_another_track_may_end_while_a_page_is_made(self):
         other = add_track(self.session_, self.wav("snare.wav", 1.5 + np.arange(19)), "snare.wav")
         self.work(Job.objects.create(session=self.session_, kind=LISTEN, track=other))
-        ranks, delays = features.rank_guides, lean_views._delays
 
-        def ends_meanwhile(compute):
-            def computed(*arguments):
+        def patched(place, name):
+            compute = getattr(place, name)
+
+            def ends_meanwhile(*arguments):
                 Track.objects.filter(pk=other.pk).update(analysed=True)
                 return compute(*arguments)
 
-            return computed
+            Track.objects.filter(pk=other.pk).update(analysed=False)
+            return mock.patch.object(place, name, ends_meanwhile)
 
-        for what, place, compute in (("panel/guide", features, ranks), ("lean", lean_views, delays)):
-            Track.objects.filter(pk=other.pk).update(analysed=False)
-            name = "rank_guides" if place is features else "_delays"
-            with self.subTest(what), mock.patch.object(place, name, ends_meanwhile(compute)):
+        for what, place, name in (("panel/guide", features, "rank_guides"), ("lean", lean_views, "_delays")):
+            with self.subTest(what), patched(place, name):
                 self.assertEqual(self.client.get(f"{self.url}/{what}").status_code, 200)
-        with mock.patch.object(features, "context_key", ends_meanwhile(features.context_key)):
-            Track.objects.filter(pk=other.pk).update(analysed=False)
+        with patched(features, "context_key"):
             self.assertEqual(len(features.context(self.session_).tracks), 1)
         self.assertEqual(len(features.context(self.session_).tracks), 2)
