@@ -75,6 +75,20 @@ class AnyEngine(TestCase):
             self.assertEqual(len(y), round(10.3 * RATE))
             np.testing.assert_array_equal(y, render(x, WARP, engine, AT))
 
+    def test_ends_on_attacks_between_two_samples(self):
+        """Attacks lie a quarter of a millisecond apart, which at 44.1 kHz is no whole number of samples."""
+        rate, rng = 44_100, np.random.default_rng(3)
+        x = ArraySource(strokes(AT)[: 9 * rate], rate)
+        for n in range(12):
+            at = AT[:28] + 0.00025 * rng.integers(0, 40, 28)
+            warp = Warp.moving(at[6:10], at[6:10] + rng.uniform(-0.02, 0.02, 4), at[[3, 12]])
+            engine = ENGINES[n % len(ENGINES)]
+            with self.subTest(engine, at=at[[3, 12]] * rate):
+                y = np.concatenate(list(rendered(x, warp, engine, at)))
+                self.assertEqual(len(y), x.frames)
+                last = round(at[12] * rate)
+                np.testing.assert_array_equal(y[last:], x.samples[last:])
+
     def test_each_attack_comes_once_and_on_time(self):
         for engine in ENGINES:
             y = np.abs(np.diff(conformed(engine)[:, 0], prepend=0))

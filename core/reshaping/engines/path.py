@@ -80,8 +80,10 @@ def path_of_slices(target: Ints, source: Ints, attacks: Floats, rate: int) -> Pa
 
 
 def _edges(plain: Path, attacks: Floats) -> tuple[Floats, Floats]:
-    """The ends of a path and the attacks between them, in samples of the recording and of the result."""
-    inside = attacks[(attacks > plain.source[0]) & (attacks < plain.source[-1])]
+    """The ends of a path and the attacks between them, in samples of the recording and of the result. What is nearer to
+    an end than half a sample is that end."""
+    samples = np.round(attacks)
+    inside = attacks[(samples > plain.source[0]) & (samples < plain.source[-1])]
     edges = np.concatenate((plain.source[:1], inside, plain.source[-1:]))
     return edges, np.interp(edges, plain.source, plain.target)
 
