@@ -133,20 +133,16 @@ def _hold(levels: NDArray[Any]) -> None:
         levels[s] = max(levels[s], from_right[s - _HOLD])
 
 
-def place(signal: Samples, seconds: Floats, offset: float = 0.0) -> Floats:
-    """Move coarse attack times (good to some 30 ms) to the start of the attack on ``signal``.
+def starts(signal: Samples, seconds: Floats) -> tuple[Floats, Floats]:
+    """Where attacks start on ``signal``, in seconds, and how many times as loud the sound gets there.
 
-    ``signal`` is mono at the listening rate and begins at ``offset`` seconds. The start is where the
-    1 ms envelope passes a tenth of the way from floor to peak.
+    ``signal`` is mono at the listening rate; ``seconds``: coarse times, good to some 30 ms. The start is where the 1 ms
+    envelope passes a tenth of the way from floor to peak. An attack that the recording is cut on rises from silence.
     """
-    return starts(signal, seconds, offset)[0]
-
-
-def starts(signal: Samples, seconds: Floats, offset: float = 0.0) -> tuple[Floats, Floats]:
-    """As :func:`place`, with how many times as loud the sound gets at each start."""
-    near = np.round((np.asarray(seconds) - offset) * LISTENING_RATE).astype(np.int64)
-    at, contrast = _attack_starts(signal, near, _START)
-    return at / LISTENING_RATE + offset, contrast
+    lead = np.zeros(2 * _BEFORE, dtype=signal.dtype)
+    near = np.round(np.asarray(seconds) * LISTENING_RATE).astype(np.int64) + len(lead)
+    at, contrast = _attack_starts(np.concatenate([lead, signal]), near, _START)
+    return (at - len(lead)) / LISTENING_RATE, contrast
 
 
 #: How many times as loud it has to get for an attack to be placed on the waveform.

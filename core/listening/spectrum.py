@@ -136,7 +136,8 @@ def evidence(blocks: Iterable[Samples]) -> Evidence:
         total += len(block)
         pitch_maker.add(block)
         rest = np.concatenate([rest, block])
-        past, rest = _consume(rest, past, parts)
+        if past or len(rest) >= WINDOW + _FIRST * HOP:
+            past, rest = _consume(rest, past, parts)
     rest = np.concatenate([rest, np.zeros(WINDOW, dtype=np.float32)])
     _consume(rest, past, parts)
     count = total // HOP + 1
@@ -148,6 +149,8 @@ def evidence(blocks: Iterable[Samples]) -> Evidence:
 
 
 _LAG = 2
+#: Frames of a recording's beginning that tell what was before it, and the share of them that may be softer.
+_FIRST, _SOFT = 2 * round(FRAME_RATE), 0.25
 #: Frames whose spectra are made at once: few enough to stay in the processor's cache.
 _SLICE = 512
 _PARTIAL_BINS = np.round(np.array(PARTIAL_EDGES) * WINDOW / LISTENING_RATE).astype(int)
@@ -181,7 +184,8 @@ def _consume(signal: Samples, past: _Past | None, parts: list[_Parts]) -> tuple[
         loudest = _running_maximum(np.log(bins.max(axis=1) + 1e-9), past.loudest if past else -np.inf)
         bins = np.log1p(bins / np.maximum(_MASKING * np.exp(loudest), _SILENCE)[:, None].astype(np.float32))
         if past is None:
-            past = _Past(np.repeat(log[:1], _LAG, axis=0), np.repeat(bins[:1], _LAG, axis=0), 0.0)
+            before, bins_before = (np.tile(level_before(levels), (_LAG, 1)) for levels in (log, bins))
+            past = _Past(before, bins_before, 0.0)
         rise, past.bands = _rise(log, past.bands)
         joined = np.concatenate([past.bins, bins])
         past.bins, past.loudest = joined[-_LAG:], float(loudest[-1])
@@ -195,6 +199,15 @@ def _consume(signal: Samples, past: _Past | None, parts: list[_Parts]) -> tuple[
             )
         )
     return past, signal[count * HOP :]
+
+
+def level_before(levels: NDArray[Any], frame_rate: float = FRAME_RATE) -> Frames:
+    """What a recording sounded like just before it begins, ``(bands,)``: as in one of the soft frames of its first two
+    seconds. So one that is cut on its first note has an attack there, and the noise of a room has none. ``levels``:
+    ``(frames, bands)``, ``frame_rate`` a second."""
+    first = levels[: round(_FIRST * frame_rate / FRAME_RATE)].astype(np.float32)
+    by_level = np.argsort(first.sum(axis=1), kind="stable")
+    return np.asarray(first[by_level[int(_SOFT * (len(first) - 1))]])
 
 
 def _running_maximum(level: NDArray[np.float64], before: float) -> NDArray[np.float64]:

@@ -17,7 +17,7 @@ from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
 
 #: Goes up whenever evidence or attacks of the same file would come out otherwise.
-VERSION = 7
+VERSION = 8
 
 
 def write(path: Path, track: AnalysedTrack) -> None:

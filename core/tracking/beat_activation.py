@@ -20,6 +20,7 @@ from numpy.typing import NDArray
 
 from core.listening.pitches import PITCH_RATE
 from core.listening.rates import FRAME_RATE
+from core.listening.spectrum import level_before
 
 Frames = NDArray[np.float32]
 
@@ -27,6 +28,8 @@ WEIGHTS = Path(__file__).with_name("beat_activation.npz")
 #: The network counts in steps of two frames.
 STEP = 2
 STEP_RATE = FRAME_RATE / STEP
+#: Seconds that the network sees before a recording begins.
+LEAD = 1.0
 #: Frames of bands a frame of pitches.
 _PER_PITCH = round(FRAME_RATE / PITCH_RATE)
 #: Levels are compared in units of so many nepers, from the track's own loud level down.
@@ -46,6 +49,13 @@ def track_inputs(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
     sharp = np.concatenate([relative(bands), rises(bands)], axis=1)[: steps * STEP].reshape(steps, -1)
     slow = relative(pitches)[np.minimum(np.arange(steps) * STEP // _PER_PITCH, len(pitches) - 1)]
     return np.concatenate([sharp, slow], axis=1)
+
+
+def with_lead(levels: NDArray[Any], frame_rate: float) -> Frames:
+    """``levels`` ``(frames, bands)``, ``frame_rate`` a second, and in front what was before the recording, which may be
+    cut on its first note: :data:`LEAD` seconds of it."""
+    before = np.tile(level_before(levels, frame_rate), (round(LEAD * frame_rate), 1))
+    return np.concatenate([before, levels.astype(np.float32)])
 
 
 def rises(bands: Frames) -> Frames:
@@ -101,9 +111,10 @@ def convolve(
 
 
 def encode(bands: NDArray[Any], pitches: NDArray[Any]) -> Frames:
-    """What the encoder makes of one track, ``(steps, channels)``."""
+    """What the encoder makes of one track and of :data:`LEAD` seconds before it, ``(steps, channels)``."""
     w = _weights()
-    x = np.maximum(convolve(track_inputs(bands, pitches), w["encoder"], w["encoder_bias"]), 0)
+    inputs = track_inputs(with_lead(bands, FRAME_RATE), with_lead(pitches, PITCH_RATE))
+    x = np.maximum(convolve(inputs, w["encoder"], w["encoder_bias"]), 0)
     return np.maximum(convolve(x, w["code"], w["code_bias"]), 0)
 
 
@@ -111,7 +122,8 @@ def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int)
     """Probabilities ``(frames, 2)`` of a beat and of a downbeat, 100 frames a second. ``tracks``: bands and pitches of
     each (see :func:`track_inputs`)."""
     w = _weights()
-    steps = max(1, frames // STEP)
+    lead = round(LEAD * STEP_RATE)
+    steps = lead + max(1, frames // STEP)
     total = np.zeros((steps, w["code"].shape[0]), dtype=np.float32)
     top = np.zeros_like(total)
     # two at a time: products and sums of this size do not hold the interpreter
@@ -126,7 +138,7 @@ def activation(tracks: Sequence[tuple[NDArray[Any], NDArray[Any]]], frames: int)
             y = np.maximum(convolve(x, w["wide"][k], w["wide_bias"][k], 2**k, pool), 0)
             y = convolve(y, w["mix"][k], w["mix_bias"][k])
             x, skip = x + y, skip + y
-    logits = convolve(np.maximum(skip, 0), w["last"], w["last_bias"]).astype(np.float64)
+    logits = convolve(np.maximum(skip, 0), w["last"], w["last_bias"])[lead:].astype(np.float64)
     likely = 1 / (1 + np.exp(-logits))
     at = np.arange(frames) / STEP
     return np.column_stack([np.interp(at, np.arange(len(likely)), likely[:, k]) for k in range(2)])

@@ -18,7 +18,7 @@ from numpy.typing import ArrayLike, NDArray
 
 from core.listening.pitches import PITCH_RATE
 from core.listening.rates import FRAME_RATE
-from core.tracking.beat_activation import convolve, relative, rises
+from core.tracking.beat_activation import convolve, relative, rises, with_lead
 from core.tracking.parameters import USUAL_PACE
 
 Floats = NDArray[np.float32]
@@ -41,7 +41,7 @@ class TakeBands:
         """``tracks``: bands ``(frames, 28)`` at 100 frames a second and pitches ``(slow frames, 54)`` at 25 of each, as
         in :class:`core.listening.spectrum.Evidence`."""
         bands, pitches = (_together([t[k] for t in tracks]) for k in (0, 1))
-        self.rises = _grouped(rises(bands), RISES)
+        self.rises = _grouped(rises(with_lead(bands, FRAME_RATE))[-len(bands) :], RISES)
         self.levels = _grouped(relative(bands), LEVELS)
         self.pitches = np.cumsum(np.concatenate([np.zeros((1, pitches.shape[1]), np.float32), pitches]), axis=0)
 

@@ -82,6 +82,12 @@ def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=Fal
     return Made(pickled_once(key_of(truth, parts, tail, jitter, mix, seed), make, "takes"), truth, first)
 
 
+def record_from(start, truth, parts):
+    """The tracks of a take that is cut ``start`` seconds in; its ``parts`` as of :func:`record`."""
+    samples = _samples(truth, parts, tail=1.5, extra={}, jitter=0.005, mix=False, seed=12)
+    return [to_track(n, x[round(start * RATE) :]) for n, x in samples.items()]
+
+
 def _samples(truth, parts, tail, extra, jitter, mix, seed):
     """Name -> samples, at :data:`RATE`."""
     rng = np.random.default_rng(seed)

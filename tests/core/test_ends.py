@@ -10,11 +10,28 @@ from core.document.commands import Ends, Starts
 from core.listening.attacks import NONE
 from core.listening.spectrum import Evidence
 from core.listening.track import AnalysedTrack
+from core.tempomap import Meters
+from core.tracking.beat_tracker import track_beats
 from core.tracking.doubts.about_ends import about_ends, end_features
 from core.tracking.doubts.about_take import probability
 from core.tracking.doubts.map_view import MapView
 from core.tracking.ends import TakeSound, widened
 from core.tracking.parameters import DOUBTED_END, END_WEIGHTS
+from tests.core import takes
+
+
+class CutOnTheFirstBeat(TestCase):
+    """Tracks are often exported from the first beat on, or a few milliseconds before it (common practice)."""
+
+    def test_the_first_beat_is_found(self):
+        truth = takes.tempo_map(takes.drift(64, 112), Meters.of((1, "4/4")))
+        parts = {**takes.groove(truth, 16), **takes.bass_line(truth, 16)}
+        for before in (0.004, 0.02):
+            with self.subTest(before):
+                start = float(truth.bar_seconds(1)) - before
+                found = track_beats(takes.record_from(start, truth, parts)).map.beats()
+                np.testing.assert_allclose(found.seconds[:4], truth.beats().seconds[:4] - start, atol=0.02)
+                self.assertEqual((found.bar[0], found.beat[0]), (1, 1))
 
 
 class Widened(TestCase):

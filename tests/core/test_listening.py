@@ -179,6 +179,25 @@ class Attacks(Folder):
                 self.assertLess(np.median(away), 0.01)
                 self.assertLess((np.abs(heard[:, None] - times[None]).min(axis=1) > 0.05).mean(), 0.05)
 
+    def test_a_recording_that_is_cut_on_its_first_stroke_has_an_attack_there(self):
+        for level in (0.0, 1e-3):
+            with self.subTest(level):
+                x = strokes(np.arange(0, 5, 0.5))
+                x += level * np.random.default_rng(7).standard_normal(len(x))
+                sf.write(self.folder / "x.wav", x, RATE)
+                found = analyse_track(self.folder / "x.wav", "x").attacks
+                np.testing.assert_allclose(found.seconds[found.strength > 0.5], np.arange(0, 5, 0.5), atol=0.002)
+                self.assertEqual(found.sharpness[0], 1)
+
+    def test_the_noise_of_a_room_has_none_where_it_begins(self):
+        for level in (1e-4, 1e-3, 1e-2):
+            with self.subTest(level):
+                x = strokes(np.arange(1.5, 6, 0.5))
+                x += level * np.random.default_rng(8).standard_normal(len(x))
+                sf.write(self.folder / "x.wav", x, RATE)
+                found = analyse_track(self.folder / "x.wav", "x").attacks
+                self.assertEqual(len(found.seconds[(found.seconds < 0.2) & (found.strength > 0.3)]), 0)
+
     def test_new_notes_agree_with_librosa_s_superflux(self):
         """librosa.onset.onset_strength with lag and maximum filter (Böck and Widmer 2013, librosa's own example) on a
         spectrogram of single partials, as the outside judge."""

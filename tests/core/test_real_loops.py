@@ -33,6 +33,12 @@ class Loops(TestCase):
         away = (seconds + beat / 2) % beat - beat / 2
         self.assertLess(np.abs(away).max(), 0.012)
 
+    def test_a_loop_is_cut_on_its_first_beat_which_is_bar_one(self):
+        for name, times in (("loop_amen", 16), ("loop_breakbeat", 16)):
+            with self.subTest(name):
+                seconds, beat = self.found(name, 4, times)
+                np.testing.assert_allclose(seconds[: 4 * times], beat * np.arange(4 * times), atol=0.012)
+
     def test_a_loop_of_a_machine(self):
         seconds, beat = self.found("loop_compus", 16, 5)
         self.assertAlmostEqual(float(np.diff(seconds).mean()), beat, delta=1e-4)
