@@ -9,10 +9,11 @@ from typing import Annotated, Any, TypeVar
 from django.http import HttpRequest, QueryDict
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
+from core.errors import InputError
 from core.tempomap.limits import LAST_BAR
 
 
-class BadInput(ValueError):
+class BadInput(InputError):
     """A request that means nothing, in words for the engineer; ``status`` of the answer."""
 
     def __init__(self, words: str, status: int = 422) -> None:

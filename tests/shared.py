@@ -22,6 +22,7 @@ FOLDER = ROOT / "build" / "tests"
 
 _TAKES = (
     *(f"core/{layer}" for layer in ("tempomap", "document", "audio", "listening", "instruments")),
+    "core/errors.py",
     "core/notes.py",
     "core/demo/stage.py",
     "tests/core/takes.py",

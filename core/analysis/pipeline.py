@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Protocol
 
 from core.analysis import midi_tracks
+from core.errors import InputError
 from core.listening import track as audio_tracks
 from core.listening.track import AnalysedTrack
 from core.tracking import TrackingOptions, TrackingResult, track_beats
@@ -21,7 +22,7 @@ SHORTEST = 4.0
 _LISTENING_SHARE = 0.6
 
 
-class AnalysisError(ValueError):
+class AnalysisError(InputError):
     """Files that cannot be analysed together, in words for the engineer."""
 
 

@@ -11,6 +11,7 @@ import soundfile as sf
 from numpy.typing import NDArray
 
 from core.audio.chunks import walk
+from core.errors import InputError
 
 Samples = NDArray[np.float32]
 
@@ -23,7 +24,7 @@ RATES, LONGEST_SEC = (8_000, 384_000), 6 * 3600
 FORMATS = "WAV, AIFF, FLAC, OGG or MP3"
 
 
-class AudioError(ValueError):
+class AudioError(InputError):
     """A recording that cannot be used, in words for the engineer."""
 
 

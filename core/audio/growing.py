@@ -13,6 +13,8 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
+
 #: Bytes in front of the samples: RIFF, room for ds64, format, fact, data.
 HEADER = 12 + 36 + 26 + 12 + 8
 _WIDTH = 4
@@ -20,7 +22,7 @@ _LARGEST_RIFF = 0xFFFFFFFF
 _FLOAT = 3
 
 
-class OutOfStep(ValueError):
+class OutOfStep(InputError):
     """Samples that do not go on where the file ends; ``frames``: how many it has."""
 
     def __init__(self, frames: int) -> None:
@@ -42,11 +44,12 @@ def append(path: Path, channels: int, at: int, samples: bytes) -> int:
     """Add interleaved little-endian float32 samples that begin at frame ``at``; returns how many frames there are.
 
     Samples that came before are left out, so that whoever got no answer may send again. They are on the disk when this
-    returns. Raises :class:`OutOfStep` where some in between are missing, ``ValueError`` for a broken frame.
+    returns. Raises :class:`OutOfStep` where some in between are missing, and :class:`core.errors.InputError` for a
+    broken frame.
     """
     width = _WIDTH * channels
     if len(samples) % width:
-        raise ValueError("The samples end inside a frame.")
+        raise InputError("The samples end inside a frame.")
     here = frames(path, channels)
     if at > here:
         raise OutOfStep(here)

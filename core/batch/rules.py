@@ -23,6 +23,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any, Literal
 
+from core.errors import InputError
 from core.tempomap import Meter
 from core.tempomap.limits import checked_range
 from core.tracking import TrackingOptions
@@ -30,7 +31,7 @@ from core.tracking import TrackingOptions
 Each = Literal["folder", "file"]
 
 
-class RulesError(ValueError):
+class RulesError(InputError):
     """Rules that cannot be read, in words for the engineer."""
 
 
@@ -86,14 +87,18 @@ def _rule(data: Mapping[str, Any], place: str) -> Rule:
     try:
         low, _, high = str(data.get("tempo", "")).partition("-")
         tempo = checked_range(float(low), float(high)) if "tempo" in data else usual.tempo
-    except ValueError as e:
-        words = str(e) if "tempo" in str(e).lower() else 'write a tempo range like "70-180"'
-        raise RulesError(f"{place}: {words}.".replace("..", ".")) from None
+    except InputError as e:
+        raise RulesError(f"{place}: {e}") from None
+    except ValueError:
+        raise RulesError(f'{place}: write a tempo range like "70-180".') from None
     try:
         meter = Meter.parse(str(data["meter"])) if "meter" in data else None
-        guides = {str(k): float(v) for k, v in dict(data.get("guide", {})).items()}
-    except (ValueError, TypeError) as e:
+    except InputError as e:
         raise RulesError(f"{place}: {e}") from None
+    try:
+        guides = {str(k): float(v) for k, v in dict(data.get("guide", {})).items()}
+    except (ValueError, TypeError):
+        raise RulesError(f"{place}: write guides as names with a number each, such as {{ kick = 2 }}.") from None
     kind, each = data.get("kind", ""), data.get("each", "folder")
     if kind not in ("steady", "free", ""):
         raise RulesError(f'{place}: kind is "steady" or "free", or left out.')

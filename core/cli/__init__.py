@@ -11,6 +11,8 @@ import sys
 from collections.abc import Sequence
 from importlib import import_module
 
+from core.errors import InputError
+
 #: Bad input; what argparse uses for a wrong call.
 BAD_INPUT = 2
 #: Commands: the module and the function that adds their arguments, and what they are for.
@@ -37,11 +39,9 @@ def main(argv: Sequence[str] | None = None) -> int:
     """Entry point; returns the exit code."""
     given = sys.argv[1:] if argv is None else list(argv)
     args = parser(given[0] if given else None).parse_args(given)
-    from core.cli.common import INPUT_ERRORS
-
     try:
         args.run(args)
-    except INPUT_ERRORS as e:
+    except InputError as e:
         print(f"diachron: {e}", file=sys.stderr)
         return BAD_INPUT
     except OSError as e:

@@ -10,22 +10,14 @@ from pathlib import Path
 
 import platformdirs
 
-from core.analysis import AnalysisError, Source
-from core.audio import AudioError
-from core.formats.beat_tables import MapFileError
-from core.formats.smf import MidiError
+from core.analysis import Source
+from core.errors import InputError
 from core.listening import stored
 from core.listening.track import AnalysedTrack
-from core.reshaping.warp import WarpError
-from core.tracking import NoBeats
 
 
-class BadInput(ValueError):
+class BadInput(InputError):
     """What the engineer gave cannot be used, in their words."""
-
-
-#: What is wrong with what the engineer gave; anything else is a bug.
-INPUT_ERRORS = (BadInput, AnalysisError, AudioError, MidiError, MapFileError, NoBeats, WarpError)
 
 
 def seconds(text: str) -> float:

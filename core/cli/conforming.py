@@ -10,6 +10,7 @@ from core import audio
 from core.analysis import Source, midi_tracks
 from core.analysis.pipeline import analyse_sources, find_map
 from core.cli.common import BadInput, ProgressLine, cache, check_files
+from core.errors import InputError
 from core.formats import smf
 from core.formats.map_files import read_any_map
 from core.listening.track import AnalysedTrack
@@ -29,8 +30,10 @@ _FINDING = 0.3
 def tempo(text: str) -> float:
     try:
         return checked_tempo(float(text))
-    except ValueError as e:
-        raise argparse.ArgumentTypeError(str(e) if "tempo" in str(e).lower() else f"“{text}” is no tempo.") from None
+    except InputError as e:
+        raise argparse.ArgumentTypeError(str(e)) from None
+    except ValueError:
+        raise argparse.ArgumentTypeError(f"“{text}” is no tempo.") from None
 
 
 def percent(text: str) -> float:

@@ -15,6 +15,7 @@ from core import audio
 from core.analysis import Source, midi_tracks
 from core.analysis.pipeline import SHORTEST, analyse_sources, find_map
 from core.cli.common import BadInput, ProgressLine, cache, check_files, check_outputs, seconds
+from core.errors import InputError
 from core.following import click
 from core.formats import smf, tables
 from core.tempomap import Meter
@@ -41,14 +42,14 @@ def tempo_range(text: str) -> tuple[float, float]:
         raise argparse.ArgumentTypeError(f"“{text}”: write a tempo range as LOW-HIGH, e.g. 70-180") from None
     try:
         return checked_range(*pair)
-    except ValueError as e:
+    except InputError as e:
         raise argparse.ArgumentTypeError(str(e)) from None
 
 
 def meter(text: str) -> Meter:
     try:
         return Meter.parse(text)
-    except ValueError as e:
+    except InputError as e:
         raise argparse.ArgumentTypeError(str(e)) from None
 
 

@@ -14,6 +14,7 @@ from core.document.statements import line_at
 from core.editing.dispatch import map_of, run
 from core.editing.outcome import Outcome
 from core.editing.recording import Recording, snap_to_attack
+from core.errors import InputError
 from core.tempomap import Meter, TempoMap, edits, reach
 from core.tempomap.bar_lines import lines_of, usual_meter, with_lines
 from core.tempomap.counting import renumber
@@ -38,7 +39,7 @@ _PINNED_NEAR = 0.06
 def read_meter(text: str) -> Meter:
     try:
         return Meter.parse(text)
-    except ValueError as e:
+    except InputError as e:
         raise EditError(str(e)) from None
 
 

@@ -8,6 +8,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
 from core.tempomap import TempoMap
 
 #: Kinds of clicks, as indices into :func:`sounds`.
@@ -27,7 +28,7 @@ class Style:
 
     def __post_init__(self) -> None:
         if self.sound not in SOUNDS or self.figure not in FIGURES:
-            raise ValueError("There is no such click.")
+            raise InputError("There is no such click.")
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
 from core.tempomap import Meter, MeterChange, Meters, TempoMap
 
 
@@ -61,7 +62,7 @@ def order_map(tempo_map: TempoMap, order: Sequence[Passage]) -> TempoMap:
     """The map of an order from its first bar on, every beat as it is played. Raises ``ValueError`` where it is
     empty."""
     if not order:
-        raise ValueError("The order is empty.")
+        raise InputError("The order is empty.")
     seconds: list[float] = []
     meters: list[Meter] = []
     for p in order:

@@ -17,6 +17,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
+from core.errors import InputError
 from core.tempomap import Meters, TempoMap
 
 #: Beats of a map, at most; and seconds between two, at least.
@@ -28,7 +29,7 @@ R = TypeVar("R")
 Row = tuple[float, int | None, int | None]
 
 
-class MapFileError(ValueError):
+class MapFileError(InputError):
     """A file that holds no map that can be read, in words for the engineer."""
 
 

@@ -15,6 +15,7 @@ from xml.etree import ElementTree as ET
 
 import numpy as np
 
+from core.errors import InputError
 from core.formats.carried.content import Section
 from core.formats.musicxml import HEADER, fifths_of
 from core.formats.zips import UNREADABLE
@@ -36,7 +37,7 @@ _KINDS = {
 _USUAL_BPM = 120.0
 
 
-class ScoreError(ValueError):
+class ScoreError(InputError):
     """A score that holds no map that can be read, in words for the engineer."""
 
 

@@ -19,6 +19,7 @@ from mido.midifiles.meta import KeySignatureError
 from numpy.typing import NDArray
 
 from core.audio.files import LONGEST_SEC
+from core.errors import InputError
 from core.notes import MOST_NOTES, Note
 from core.tempomap import TICKS, Meter, TempoMap
 
@@ -36,7 +37,7 @@ _SLOWEST = 0xFFFFFF  # microseconds a quarter that 24 bits hold: 3.58 beats a mi
 LARGEST_FILE = 16 * 2**20
 
 
-class MidiError(ValueError):
+class MidiError(InputError):
     """A MIDI file that cannot be read or written, in words for the engineer."""
 
 

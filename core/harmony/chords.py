@@ -9,6 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
+
 Floats = NDArray[np.float64]
 SHARP = ("C", "C#", "D", "D#", "E", "F", "F#", "G", "G#", "A", "A#", "B")
 FLAT = ("C", "Db", "D", "Eb", "E", "F", "Gb", "G", "Ab", "A", "Bb", "B")
@@ -50,7 +52,7 @@ class Chord:
             if quality in QUALITIES:
                 flat = "b" in root or "b" in (bass or "")
                 return cls(_pitch_class(root), quality, _pitch_class(bass) if bass else None, flat)
-        raise ValueError(f"“{text}” is no chord symbol; write it like C, F#m, Bb7, Dm7/A or N.C.")
+        raise InputError(f"“{text}” is no chord symbol; write it like C, F#m, Bb7, Dm7/A or N.C.")
 
     def __str__(self) -> str:
         if self.root is None:

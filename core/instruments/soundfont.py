@@ -19,8 +19,10 @@ import numpy as np
 import soundfile as sf
 from numpy.typing import NDArray
 
+from core.errors import InputError
 
-class SoundFontError(ValueError):
+
+class SoundFontError(InputError):
     """The file is no sound set that can be read; the message says why."""
 
 

@@ -9,6 +9,7 @@ import soxr
 from numpy.typing import ArrayLike, NDArray
 
 from core.audio import Samples
+from core.errors import InputError
 from core.listening import attacks
 from core.listening.rates import LISTENING_RATE
 from core.listening.spectrum import evidence
@@ -24,7 +25,7 @@ def loop_notes(meters: Meters, first: int, last: int, beats: int) -> list[ScoreN
     """The loop's beats on the felt beats of bars ``first`` to ``last``, round and round: each as a note whose pitch is
     the beat's number in the loop, from 0. Raises ``ValueError``."""
     if not 1 <= beats <= MOST_BEATS:
-        raise ValueError(f"A loop has 1 to {MOST_BEATS} beats.")
+        raise InputError(f"A loop has 1 to {MOST_BEATS} beats.")
     out: list[ScoreNote] = []
     for bar in range(first, last + 1):
         offsets = meters.meter_at(bar).beat_offsets.tolist()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from core.errors import InputError
 from core.instruments.kit import PERCUSSION
 from core.notes import ScoreNote
 from core.tempomap import Meters
@@ -114,7 +115,7 @@ def pattern_notes(
     Raises ``ValueError`` where the bars do not rise.
     """
     if last < first:
-        raise ValueError("The last bar lies before the first.")
+        raise InputError("The last bar lies before the first.")
     out: list[ScoreNote] = []
     for bar in range(first, last + 1):
         count = bar - first + 1

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from core.errors import InputError
 from core.notes import SHORTEST, ScoreNote, bar_and_offset, quarter_of_note
 from core.tempomap import Meters
 from core.tempomap.note_grid import Grid
@@ -28,7 +29,7 @@ def quantise(
     as they are. Raises ``ValueError``.
     """
     if not (0 <= strength <= 1 and 0 < window <= 1):
-        raise ValueError("Strength and window lie between 0 and 100 percent.")
+        raise InputError("Strength and window lie between 0 and 100 percent.")
     out = []
     for n in notes:
         start = quarter_of_note(meters, n)

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Collection, Sequence
 from dataclasses import replace
 
+from core.errors import InputError
 from core.notes import MOST_NOTES, SHORTEST, Note, ScoreNote, bar_and_offset, quarter_of_note
 from core.tempomap import Meters
 from core.tempomap.limits import LAST_BAR
 
 
-class RollError(ValueError):
+class RollError(InputError):
     """An edit of notes that cannot be, in words for the engineer."""
 
 
@@ -27,7 +28,9 @@ def remove(notes: Sequence[ScoreNote], chosen: Collection[int]) -> list[ScoreNot
 def move(
     notes: Sequence[ScoreNote], meters: Meters, chosen: Collection[int], quarters: float, semitones: int = 0
 ) -> list[ScoreNote]:
-    """Chosen notes ``quarters`` later (negative: earlier) and ``semitones`` higher."""
+    """Chosen notes ``quarters`` later (negative: earlier) and ``semitones`` higher. Raises :class:`RollError`."""
+    if max(chosen, default=-1) >= len(notes):
+        raise RollError("The part has no such note.")
     out = list(notes)
     for i in chosen:
         n = notes[i]

@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import gaussian_filter1d
 
+from core.errors import InputError
 from core.reshaping.warp import Warp, WarpError, warped_map
 from core.tempomap import TempoMap
 from core.tempomap.limits import checked_tempo
@@ -69,7 +70,7 @@ def with_freedom(
     beat. The take as a whole lasts as long as before. Raises ``ValueError``.
     """
     if not (0 <= drift <= 1 and 0 <= jitter <= 1):
-        raise ValueError("What is kept of the freedom lies between 0 and 100 percent.")
+        raise InputError("What is kept of the freedom lies between 0 and 100 percent.")
     if drift == jitter == 1:
         return _conformed(tempo_map, *_as_played(tempo_map))
     quarters, seconds = _anchors(tempo_map, keep_seconds)

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
 from core.listening.attacks import Attacks
 from core.reshaping.conform import Conformed, steady, to_map, with_freedom
 from core.reshaping.engines import EngineName
@@ -241,10 +242,10 @@ def conform(to: ConformTo, tempo_map: TempoMap, keep_seconds: Sequence[tuple[flo
             return with_freedom(tempo_map, to.drift, to.jitter, kept)
         case "map":
             if to.map is None:
-                raise ValueError("Choose the map that the take is to go to.")
+                raise InputError("Choose the map that the take is to go to.")
             return to_map(tempo_map, TempoMap.from_json(dict(to.map)), to.bars_later, to.first, to.last)
         case "take":
             if not to.link:
-                raise ValueError("Link the take that leads first.")
+                raise InputError("Link the take that leads first.")
             warp = follow(Link.from_json(to.link), to.gaps)
             return Conformed(warp, TempoMap.from_json(dict(to.map)) if to.map else warped_map(tempo_map, warp))

@@ -11,6 +11,7 @@ from typing import Literal, get_args
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
 from core.reshaping.warp import Warp, WarpError
 from core.tempomap import TempoMap
 from core.tempomap.note_grid import Grid, grid_seconds
@@ -69,13 +70,13 @@ class Tighten:
 
     def __post_init__(self) -> None:
         if not self.start < self.end:
-            raise ValueError("A stretch ends after it starts.")
+            raise InputError("A stretch ends after it starts.")
         if not 0 <= self.amount <= 1:
-            raise ValueError("The amount lies between 0 and 100 percent.")
+            raise InputError("The amount lies between 0 and 100 percent.")
         if not 0 <= self.leave_within < self.leave_beyond <= 2:
-            raise ValueError("What is left alone lies within fewer milliseconds than what is too far away.")
+            raise InputError("What is left alone lies within fewer milliseconds than what is too far away.")
         if self.target not in TARGETS:
-            raise ValueError(f"Attacks are pulled toward {', '.join(TARGETS)}, not “{self.target}”.")
+            raise InputError(f"Attacks are pulled toward {', '.join(TARGETS)}, not “{self.target}”.")
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from core.errors import InputError
 from core.tempomap import TempoMap
 
 Floats = NDArray[np.float64]
@@ -18,7 +19,7 @@ Ints = NDArray[np.int64]
 _SAME_QUARTER = 1e-6
 
 
-class WarpError(ValueError):
+class WarpError(InputError):
     """A warp that cannot be, in words for the engineer."""
 
 

@@ -17,6 +17,8 @@ from functools import cached_property, lru_cache
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from core.errors import InputError
+
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
@@ -51,13 +53,13 @@ class Meter:
 
     def __post_init__(self) -> None:
         if not 1 <= self.numerator <= 64:
-            raise ValueError(f"A bar needs 1 to 64 counts, not {self.numerator}.")
+            raise InputError(f"A bar needs 1 to 64 counts, not {self.numerator}.")
         if self.denominator not in (1, 2, 4, 8, 16, 32):
-            raise ValueError(f"The lower number of a meter is 1, 2, 4, 8, 16 or 32, not {self.denominator}.")
+            raise InputError(f"The lower number of a meter is 1, 2, 4, 8, 16 or 32, not {self.denominator}.")
         if not self.groups:
             object.__setattr__(self, "groups", usual_groups(self.numerator, self.denominator))
         if min(self.groups) < 1 or sum(self.groups) != self.numerator:
-            raise ValueError(f"The groups {'+'.join(map(str, self.groups))} do not add up to {self.numerator}.")
+            raise InputError(f"The groups {'+'.join(map(str, self.groups))} do not add up to {self.numerator}.")
 
     @classmethod
     def parse(cls, text: str) -> Meter:
@@ -67,7 +69,7 @@ class Meter:
             counts = tuple(int(part) for part in upper.split("+"))
             denominator = int(lower) if slash else 4
         except ValueError:
-            raise ValueError(f"“{text}” is not a meter; write it like 4/4, 6/8 or 2+2+3/8.") from None
+            raise InputError(f"“{text}” is not a meter; write it like 4/4, 6/8 or 2+2+3/8.") from None
         return cls(sum(counts), denominator, counts if len(counts) > 1 else ())
 
     def __str__(self) -> str:
@@ -117,7 +119,7 @@ class Meters:
     def __post_init__(self) -> None:
         bars = [c.bar for c in self.changes]
         if not bars or bars[0] != 1 or any(b <= a for a, b in zip(bars, bars[1:], strict=False)):
-            raise ValueError("Meter changes start at bar 1 and rise bar by bar.")
+            raise InputError("Meter changes start at bar 1 and rise bar by bar.")
         merged: list[MeterChange] = []
         for change in self.changes:
             if not merged or merged[-1].meter != change.meter:

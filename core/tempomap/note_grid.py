@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
 from core.tempomap.tempomap import TempoMap
 
 
@@ -25,9 +26,9 @@ class Grid:
 
     def __post_init__(self) -> None:
         if not 1 / 32 <= self.note <= 8:
-            raise ValueError("A grid's step lies between a 128th and two whole notes.")
+            raise InputError("A grid's step lies between a 128th and two whole notes.")
         if not 50 <= self.swing <= 80:
-            raise ValueError("Swing lies between 50 (even) and 80 percent.")
+            raise InputError("Swing lies between 50 (even) and 80 percent.")
 
     @property
     def step(self) -> float:

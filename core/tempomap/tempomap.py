@@ -10,10 +10,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from core.errors import InputError
 from core.tempomap.meter import EPSILON, Floats, Ints, Meter, MeterChange, Meters
 
 
-class MapError(ValueError):
+class MapError(InputError):
     """A map that cannot be, in words for the engineer."""
 
 

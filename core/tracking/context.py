@@ -13,6 +13,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
+from core.errors import InputError
 from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, given_weights, rank_guides
 from core.listening.track import AnalysedTrack
 from core.tracking.activation_offset import ActivationOffset, activation_offset
@@ -25,7 +26,7 @@ from core.tracking.parameters import ACTIVATION_HEIGHT, ACTIVATION_SHARE
 Floats = NDArray[np.float64]
 
 
-class NoBeats(ValueError):
+class NoBeats(InputError):
     """No beats could be found, in words for the engineer."""
 
 

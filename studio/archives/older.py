@@ -11,12 +11,13 @@ from django.db import connections
 from django.db.migrations.executor import MigrationExecutor
 from django.db.migrations.loader import MigrationLoader
 
+from core.errors import InputError
 from studio.archives.rows import Rows, filled, models_of_session, plain
 
 _ALIAS = "older"
 
 
-class Newer(ValueError):
+class Newer(InputError):
     """Rows of a newer version than this program knows."""
 
 

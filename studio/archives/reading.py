@@ -17,6 +17,7 @@ from django.db import DatabaseError, models, transaction
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic import ValidationError as Wrong
 
+from core.errors import InputError
 from core.formats.zips import UNREADABLE
 from studio.archives.older import Newer, brought_forward
 from studio.archives.rows import Rows, save_renumbered
@@ -37,7 +38,7 @@ _LARGEST_TEXT = 1 << 30
 _RESERVE = 200 << 20
 
 
-class NoArchive(ValueError):
+class NoArchive(InputError):
     """A file that is no archive of a session, or a damaged one, in words for the engineer."""
 
 

@@ -7,12 +7,13 @@ from typing import Any
 from numpy.typing import NDArray
 
 from core import audio
+from core.errors import InputError
 from core.formats import wavloop
 from studio.delivery.mixing import common_level, mixed
 from studio.library.models import Session, Track
 
 
-class NoLoop(ValueError):
+class NoLoop(InputError):
     """Bars that cannot be cut, in words for the engineer."""
 
 

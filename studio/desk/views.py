@@ -15,6 +15,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from core.audio.peaks import LEVELS
 from core.editing import Contradiction, apply
 from core.editing.stretches import RATIOS
+from core.errors import InputError
 from core.following.click import FIGURES, SOUNDS
 from core.formats.map_files import ENDINGS
 from core.listening.roles import ROLES
@@ -256,13 +257,13 @@ def panel(request: HttpRequest, pk: int, stage: str) -> HttpResponse:
 
 
 def _second(text: str | None) -> float | None:
-    """Seconds as an engineer writes them: 83.5, 83,5 or 1:23.5; empty: none. Raises ``ValueError``."""
+    """Seconds as an engineer writes them: 83.5, 83,5 or 1:23.5; empty: none. Raises :class:`core.errors.InputError`."""
     text = (text or "").strip().replace(",", ".")
     if not text:
         return None
     match = re.fullmatch(r"(?:(\d{1,4}):)?(\d{1,6}(?:\.\d{0,9})?)", text)
     if not match:
-        raise ValueError(f"“{text}” is no time; write it like 83.5 or 1:23.5.")
+        raise InputError(f"“{text}” is no time; write it like 83.5 or 1:23.5.")
     return 60 * int(match[1] or 0) + float(match[2])
 
 
@@ -271,11 +272,11 @@ _SHORTEST = 4
 
 
 def _number(text: str | None) -> float:
-    """One end of the tempo range. Raises ``ValueError``."""
+    """One end of the tempo range. Raises :class:`core.errors.InputError`."""
     try:
         return float((text or "").replace(",", "."))
     except ValueError:
-        raise ValueError("The tempo range needs two numbers.") from None
+        raise InputError("The tempo range needs two numbers.") from None
 
 
 @require_POST
@@ -316,8 +317,8 @@ def options(request: HttpRequest, pk: int) -> HttpResponse:
         meter = Meter.parse(text).felt if text else ""
         begins, ends = _second(request.POST.get("music_from")), _second(request.POST.get("music_to"))
         if begins is not None and ends is not None and ends - begins < _SHORTEST:
-            raise ValueError(f"The music's end lies at least {_SHORTEST} seconds after its start.")
-    except ValueError as e:
+            raise InputError(f"The music's end lies at least {_SHORTEST} seconds after its start.")
+    except InputError as e:
         context = {"session": session, "error": str(e), "typed": request.POST}
         return render(request, "desk/panels/find.html", context, status=422)
     steady = {"steady": True, "free": False}.get(request.POST.get("steady", ""))

@@ -3,6 +3,7 @@
 from django.db import transaction
 
 from core import audio
+from core.errors import InputError
 from core.harmony.chord_line import chords_by_beat, with_chord
 from core.harmony.chords import find_key
 from core.listening import tonal
@@ -12,7 +13,7 @@ from studio.jobs.models import Job
 from studio.jobs.registry import Report
 
 
-class NoChords(ValueError):
+class NoChords(InputError):
     """Chords that cannot be found, in words for the engineer."""
 
 

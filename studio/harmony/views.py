@@ -10,6 +10,7 @@ from django.shortcuts import get_object_or_404, render
 from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
 
+from core.errors import InputError
 from core.harmony.chord_line import GRAINS, VOICINGS, TimedChord, is_unsure, with_chord
 from core.harmony.chords import Chord
 from core.tempomap.position import position_at
@@ -87,7 +88,7 @@ def edit(request: HttpRequest, pk: int) -> HttpResponse:
     text = arguments.text.strip()
     try:
         chord = Chord.parse(text) if text else None
-    except ValueError as e:
+    except InputError as e:
         return _lane(with_map(pk), str(e), 422)
     with transaction.atomic():  # from the look at the step to the new one nobody else writes
         session = with_map(pk)

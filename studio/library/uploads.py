@@ -11,6 +11,7 @@ from django.db import transaction
 from core import audio
 from core.analysis import midi_tracks
 from core.audio.naming import track_name
+from core.errors import InputError
 from core.formats import smf
 from studio.library.models import Session, Track
 
@@ -39,7 +40,7 @@ def opened(session: Session, path: Path, name: str) -> dict[str, object] | None:
     return None
 
 
-class Refused(ValueError):
+class Refused(InputError):
     """A file that cannot become a track, in words for the engineer."""
 
 

@@ -8,6 +8,7 @@ from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_http_methods
 from pydantic import Field
 
+from core.errors import InputError
 from core.notes import MOST_NOTES, ScoreNote, quarter_of_note
 from core.parts import roll
 from core.parts.quantise import quantise
@@ -52,7 +53,7 @@ class RollRequest(Body):
 
     @property
     def in_grid(self) -> Grid:
-        """Raises ``ValueError``."""
+        """Raises :class:`core.errors.InputError`."""
         return Grid(self.grid, self.triplet, self.swing)
 
 
@@ -157,10 +158,8 @@ def the_roll(request: HttpRequest, pk: int) -> HttpResponse:
                 part_history.change(part, name, lambda now: edit(now, tempo_map.meters, arguments), arguments.step)
     except Stale:
         error, status = STALE, 409
-    except ValueError as e:
+    except InputError as e:
         error, status, notes = str(e), 422, None
-    except IndexError:
-        error, status = "The part has no such note.", 422
     if notes is None:
         notes = part.now.score_notes(tempo_map)
     shapes = shown(part, tempo_map, notes, arguments.first, arguments.bars, grid)

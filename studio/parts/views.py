@@ -12,6 +12,7 @@ from django.views.decorators.http import require_GET, require_POST
 from pydantic import Field
 
 from core import audio
+from core.errors import InputError
 from core.formats.smf import MidiError, read_notes
 from core.formats.song import read_song
 from core.instruments.kit import INSTRUMENTS
@@ -100,11 +101,11 @@ def panel(request: HttpRequest, pk: int) -> HttpResponse:
 
 
 def bars_from(data: QueryDict, tempo_map: TempoMap) -> tuple[int, int]:
-    """First and last bar of a form; empty: all. Raises ``ValueError`` in the engineer's words."""
+    """First and last bar of a form; empty: all. Raises :class:`core.errors.InputError`."""
     low, high = tempo_map.bar_range
     first, last = whole(data.get("from") or str(max(1, low))), whole(data.get("to") or str(high))
     if not low <= first <= last <= high + 500:
-        raise ValueError(f"Bars rise from a first to a last one; the map has bars {low} to {high}.")
+        raise InputError(f"Bars rise from a first to a last one; the map has bars {low} to {high}.")
     return first, last
 
 
@@ -122,7 +123,7 @@ def add_pattern(request: HttpRequest, pk: int) -> HttpResponse:
         notes = pattern_notes(
             pattern, tempo_map.meters, first, last, fill, "opening" in request.POST, "ending" in request.POST
         )
-    except ValueError as e:
+    except InputError as e:
         return panel_answer(request, session, str(e), 422)
     part_history.make(session, pattern.name, "drums", notes, done=f"Added in bars {first} to {last}")
     return panel_answer(request, session)
@@ -208,7 +209,7 @@ def import_loop(request: HttpRequest, pk: int) -> HttpResponse:
             first, last = bars_from(request.POST, session.tempo_map)
             beats = whole(request.POST.get("beats"), 1, 9999, "How many beats the loop has is a whole number.")
             notes = loops.loop_notes(session.tempo_map.meters, first, last, beats)
-        except ValueError as e:
+        except InputError as e:
             return panel_answer(request, session, str(e), 422)
         with transaction.atomic():
             stem = name.rsplit(".", 1)[0]
@@ -245,7 +246,7 @@ def simulated(request: HttpRequest, pk: int) -> HttpResponse:
     session = with_map(pk)
     try:
         first, last = bars_from(request.GET, session.tempo_map)
-    except ValueError as e:
+    except InputError as e:
         return JsonResponse({"error": str(e)}, status=422)
     return JsonResponse({"messages": list(keyboard.made_up_take(session.tempo_map, first, last))})
 

@@ -3,8 +3,10 @@
 import base64
 import math
 from pathlib import Path
+from typing import TypeVar
 
 import numpy as np
+from django.db.models import QuerySet
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from django.shortcuts import get_object_or_404
 from django.views.decorators.http import require_GET, require_POST
@@ -12,6 +14,7 @@ from pydantic import Field
 
 from core import audio
 from core.audio import Samples
+from core.errors import InputError
 from core.following import click
 from core.tempomap import Meters, TempoMap
 from core.tempomap.limits import checked_tempo
@@ -22,9 +25,12 @@ from studio.histories import changed
 from studio.inputs import LARGEST, Body, Form, Seconds, read_body, read_form, whole
 from studio.library.models import Session, Track
 from studio.parts import sound
+from studio.parts.models import Part
 from studio.reshaping.result import Result, in_clock
 from studio.responses import bytes_response, json_response
 from studio.streaming import BLOCK
+
+R = TypeVar("R", Track, Part)
 
 
 @require_GET
@@ -34,26 +40,32 @@ def block(request: HttpRequest, pk: int, number: int) -> HttpResponse:
     Tracks whose files cannot be read are silent; the header ``X-Silent`` names them by their keys."""
     session = get_object_or_404(Session.objects.select_related("step"), pk=pk)
     first = number * BLOCK
-    try:
-        wanted, added = _numbers(request.GET.get("tracks")), _numbers(request.GET.get("parts"))
-        if not wanted and not added:
-            raise Http404
-        result = in_clock(request, session)
-        tracks = session.tracks.in_bulk(wanted)
-        found = [_samples(tracks[n], first, result) for n in wanted]
-        silent = [n for n, samples in zip(wanted, found, strict=True) if samples is None]
-        parts = [
-            bytes(4 * BLOCK * tracks[n].channels) if samples is None else np.ascontiguousarray(samples.T).tobytes()
-            for n, samples in zip(wanted, found, strict=True)
-        ]
-        there = session.parts.select_related("step").in_bulk(added)
-        parts += [sound.block(there[n], session.map_step, session.sample_rate, first, BLOCK).T.tobytes() for n in added]
-    except (KeyError, ValueError):  # a track was taken out meanwhile: the page loads its tracks again
-        raise Http404 from None
-    answer = bytes_response(b"".join(parts), "private, no-store")
-    if silent:
-        answer["X-Silent"] = ",".join(map(str, silent))
+    tracks = _named(session.tracks.all(), request.GET.get("tracks"))
+    parts = _named(session.parts.select_related("step"), request.GET.get("parts"))
+    if not tracks and not parts:
+        raise Http404
+    result = in_clock(request, session)
+    found = [_samples(track, first, result) for track in tracks]
+    samples = [
+        bytes(4 * BLOCK * track.channels) if x is None else np.ascontiguousarray(x.T).tobytes()
+        for track, x in zip(tracks, found, strict=True)
+    ]
+    samples += [sound.block(p, session.map_step, session.sample_rate, first, BLOCK).T.tobytes() for p in parts]
+    answer = bytes_response(b"".join(samples), "private, no-store")
+    if silent := [str(track.pk) for track, x in zip(tracks, found, strict=True) if x is None]:
+        answer["X-Silent"] = ",".join(silent)
     return answer
+
+
+def _named(rows: QuerySet[R], keys: str | None) -> list[R]:
+    """The rows of these keys, in their order. Raises ``Http404`` where one was taken out meanwhile: the page then loads
+    its tracks again."""
+    try:
+        wanted = _numbers(keys)
+        found = rows.in_bulk(wanted)
+        return [found[n] for n in wanted]
+    except (KeyError, ValueError):
+        raise Http404 from None
 
 
 @remembered(256)  # a number each
@@ -125,7 +137,7 @@ def click_style(request: HttpRequest, pk: int) -> HttpResponse:
     arguments = read_body(request, ClickStyle)
     try:
         style = click.Style(arguments.sound, arguments.figure)
-    except ValueError as e:
+    except InputError as e:
         return JsonResponse({"error": str(e)}, status=422)
     session.click = {"sound": style.sound, "figure": style.figure}
     session.save(update_fields=["click"])
@@ -146,7 +158,7 @@ def click_track(request: HttpRequest, pk: int) -> HttpResponse:
         try:
             steady = read_form(request.GET, SteadyClick)
             bpm, start = checked_tempo(steady.bpm), max(0.0, steady.start)
-        except ValueError as e:
+        except InputError as e:
             return JsonResponse({"error": str(e)}, status=422)
         bars = max(1, math.ceil((session.seconds - start) * bpm / 240))
         found = clicks_of(session, TempoMap.steady(bpm, start=start, bars=bars))
@@ -172,7 +184,7 @@ def count_in(request: HttpRequest, pk: int) -> HttpResponse:
     if arguments.bpm is not None:
         try:
             steady = TempoMap.steady(checked_tempo(arguments.bpm), Meters.of((1, f"{arguments.beats}/4")), bars=1)
-        except ValueError as e:
+        except InputError as e:
             return JsonResponse({"error": str(e)}, status=422)
         found, length = click.count_in(steady, session.sample_rate, 0.0)
         answer["sounds"] = _sounds(session)

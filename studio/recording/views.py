@@ -13,6 +13,7 @@ from pydantic import Field, StringConstraints
 
 from core.audio import growing
 from core.audio.loopback import burst, latency
+from core.errors import InputError
 from core.listening.tuner import nearest_note, pitch
 from studio.actors import corrects
 from studio.disk import FULL, is_full, of_the_disk
@@ -123,7 +124,7 @@ def samples(request: HttpRequest, pk: int) -> HttpResponse:
         frames = growing.append(going.path, going.channels, at, request.body)
     except growing.OutOfStep as e:
         return json_response({"frames": e.frames}, 409)
-    except ValueError:
+    except InputError:
         raise BadInput(DAMAGED, 400) from None
     except OSError as e:
         return json_response({"error": f"{of_the_disk(e)} {_KEPT}"}, 507)

@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import Field, TypeAdapter, ValidationError
 
+from core.errors import InputError
 from core.reshaping.engines import EngineName
 from core.reshaping.plan import AttackMove, ConformTo, Hush, Placement, Reshaping, Tightening
 from core.reshaping.takes.link import AtGap
@@ -52,7 +53,7 @@ class AddTightening(Body):
             self.start, self.end, self.target, grid, self.amount / 100, self.within / 1000, self.beyond / 1000
         )
         if self.target == "track" and (self.other is None or self.other in self.tracks):
-            raise ValueError("Choose another track whose attacks lead.")
+            raise InputError("Choose another track whose attacks lead.")
         old = next((t for t in wanted.tightenings if t.key == self.key), None)
         if old:
             how = replace(how, left_out=old.how.left_out, fences=old.how.fences)
@@ -72,7 +73,7 @@ class ChangeTightening(Body):
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
         old = next((t for t in wanted.tightenings if t.key == self.key), None)
         if old is None:
-            raise ValueError("This was taken back in another window.")
+            raise InputError("This was taken back in another window.")
         names = _names(session, old.tracks)
         if self.do == "amount":
             how, name = replace(old.how, amount=self.amount / 100), f"Tighten {names} by {self.amount:g} %"
@@ -122,9 +123,9 @@ class MoveFences(Body):
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
         old = next((m for m in wanted.attack_moves if m.key == self.key), None)
         if old is None:
-            raise ValueError("This was taken back in another window.")
+            raise InputError("This was taken back in another window.")
         if not self.before < min(old.attack, old.target) < max(old.attack, old.target) < self.after:
-            raise ValueError("The attack, and where it goes, lie between its fences.")
+            raise InputError("The attack, and where it goes, lie between its fences.")
         rows = tuple(replace(m, fences=(self.before, self.after)) if m is old else m for m in wanted.attack_moves)
         return replace(wanted, attack_moves=rows), f"Fences of one attack of {_names(session, old.tracks)}"
 
@@ -141,7 +142,7 @@ class AddHush(Body):
 
     def change(self, wanted: Reshaping, session: Session) -> tuple[Reshaping, str]:
         if not self.start < self.end:
-            raise ValueError("Choose a stretch first.")
+            raise InputError("Choose a stretch first.")
         new = Hush(wanted.next_key(), self.track, self.start, self.end, self.gain, self.fade / 1000)
         return replace(wanted, hushes=(*wanted.hushes, new)), f"Hush {_names(session, [self.track])}"
 
@@ -158,10 +159,10 @@ class Place(Body):
         found = attacks(track) if track else None
         clear = found.seconds[found.strength >= CLEAR] if found else np.zeros(0)
         if not len(clear):
-            raise ValueError("The track has no clear attack to put there.")
+            raise InputError("The track has no clear attack to put there.")
         low, high = session.tempo_map.bar_range
         if not low <= self.bar <= high:
-            raise ValueError(f"The map has bars {low} to {high}.")
+            raise InputError(f"The map has bars {low} to {high}.")
         by = float(session.tempo_map.bar_seconds(self.bar)) - float(clear[0])
         tracks = wanted.together([self.track])
         others = tuple(p for p in wanted.placements if not set(p.tracks) & set(tracks))
@@ -212,7 +213,7 @@ class Conform(Body):
             found = Session.objects.select_related("step").filter(pk=self.session or 0, step__isnull=False).first()
             if found is None:
                 if wanted.conform is None or wanted.conform.map is None:
-                    raise ValueError("Choose another session that has a map.")
+                    raise InputError("Choose another session that has a map.")
                 other, title = wanted.conform.map, wanted.conform.map_name
             else:
                 other, title = found.tempo_map.to_json(), found.title
@@ -245,18 +246,18 @@ class ConfirmGap(Body):
         if self.key is not None:
             old = next((f for f in wanted.followings if f.key == self.key), None)
             if old is None:
-                raise ValueError("This was taken back in another window.")
+                raise InputError("This was taken back in another window.")
             new = replace(old, gaps=self._decided(old.gaps))
             rows = tuple(new if f is old else f for f in wanted.followings)
             return replace(wanted, followings=rows), name
         to = wanted.conform
         if to is None or to.kind != "take":
-            raise ValueError("The takes were linked anew in another window.")
+            raise InputError("The takes were linked anew in another window.")
         return replace(wanted, conform=replace(to, gaps=self._decided(to.gaps))), name
 
     def _decided(self, gaps: tuple[AtGap, ...]) -> tuple[AtGap, ...]:
         if self.gap >= len(gaps):
-            raise ValueError("The takes were linked anew in another window.")
+            raise InputError("The takes were linked anew in another window.")
         return tuple(self.how if k == self.gap else g for k, g in enumerate(gaps))
 
 
@@ -315,7 +316,7 @@ def _names(session: Session, tracks: list[int] | tuple[int, ...]) -> str:
     names = dict(session.tracks.values_list("pk", "name"))
     missing = [t for t in tracks if t not in names]
     if missing:
-        raise ValueError("A track was taken out in another window.")
+        raise InputError("A track was taken out in another window.")
     shown = [names[t] for t in tracks]
     return ", ".join(shown) if len(shown) < 4 else f"{shown[0]} and {len(shown) - 1} others"
 

@@ -160,7 +160,7 @@ def keep_seconds(session: Session) -> list[tuple[float, float]]:
 
 
 def plan_of(session: Session, wanted: Reshaping) -> Plan:
-    """The plan that follows from what is wanted. Raises :class:`core.reshaping.warp.WarpError` and ``ValueError``."""
+    """The plan that follows from what is wanted. Raises :class:`core.errors.InputError`."""
     tracks = session.tracks.filter(analysed=True)
     found = {t.pk: attacks(t) for t in tracks}
     return plan(wanted, session.tempo_map, found, keep_seconds(session), session.seconds)

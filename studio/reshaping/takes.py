@@ -10,6 +10,7 @@ from typing import Literal
 from django.db import transaction
 from pydantic import BaseModel
 
+from core.errors import InputError
 from core.listening.track import AnalysedTrack
 from core.reshaping.plan import ConformTo
 from core.reshaping.takes.by_sound import link_by_sound
@@ -41,12 +42,12 @@ class Linking(Body):
 
 
 def ask_to_link(session: Session, linking: Linking) -> Job:
-    """Start the job. Raises ``ValueError`` where the leader cannot lead."""
+    """Start the job. Raises :class:`core.errors.InputError` where the leader cannot lead."""
     leader = Session.objects.filter(pk=linking.leader).exclude(pk=session.pk).first()
     if leader is None:
-        raise ValueError("Choose another session that leads.")
+        raise InputError("Choose another session that leads.")
     if linking.by == "bars" and leader.step is None:
-        raise ValueError(f"{leader.title} has no map yet: link it by its sound.")
+        raise InputError(f"{leader.title} has no map yet: link it by its sound.")
     return start_linking(session, LINK, linking)
 
 

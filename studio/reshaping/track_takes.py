@@ -6,6 +6,7 @@ from dataclasses import replace
 
 from django.db import transaction
 
+from core.errors import InputError
 from core.reshaping.plan import Following
 from core.reshaping.takes.by_sound import link_by_sound
 from core.reshaping.takes.link import Link, agreement, follow, made_exact
@@ -31,18 +32,18 @@ class TrackLinking(Body):
 
 
 def ask_to_link_tracks(session: Session, linking: TrackLinking) -> Job:
-    """Start the job. Raises ``ValueError`` where these tracks cannot be linked."""
+    """Start the job. Raises :class:`core.errors.InputError` where these tracks cannot be linked."""
     tracks = _tracks(session, linking)
     if tracks is None:
-        raise ValueError("A track was taken out in another window.")
+        raise InputError("A track was taken out in another window.")
     wanted = wanted_of(session)
     if linking.leader in wanted.together([linking.track]):
-        raise ValueError("A track cannot follow itself, nor one that it moves together with.")
+        raise InputError("A track cannot follow itself, nor one that it moves together with.")
     leads = linking.leader
     for following in reversed(wanted.followings):
         leads = following.leader if leads in wanted.together(following.tracks) else leads
         if leads in wanted.together([linking.track]):
-            raise ValueError(f"{tracks[1].name} follows {tracks[0].name} already: take that back first.")
+            raise InputError(f"{tracks[1].name} follows {tracks[0].name} already: take that back first.")
     return start_linking(session, LINK_TRACKS, linking)
 
 

@@ -12,9 +12,8 @@ from django.http import FileResponse, Http404, HttpRequest, HttpResponse
 from django.views.decorators.http import require_GET, require_POST
 from django_htmx.http import trigger_client_event
 
-from core.formats.beat_tables import MapFileError
+from core.errors import InputError
 from core.reshaping.plan import ConformTo
-from core.reshaping.warp import WarpError
 from studio.inputs import read_body, read_json
 from studio.jobs.queue import start
 from studio.library.lookup import with_map
@@ -44,7 +43,7 @@ def change(request: HttpRequest, pk: int) -> HttpResponse:
             wanted, name = arguments.change(wanted_of(session), session)
             save_wanted(session, wanted, name, gesture=isinstance(arguments, ChangeTightening))
             state = _state(session)  # raises where it cannot be done, and nothing is stored
-    except (WarpError, ValueError) as e:
+    except InputError as e:
         return json_response({"error": str(e)}, status=422)
     return json_response(state)
 
@@ -59,7 +58,7 @@ def import_map(request: HttpRequest, pk: int) -> HttpResponse:
             to = ConformTo("map", map=found.map.to_json(), map_name=found.title)
             save_wanted(session, replace(wanted_of(session), conform=to), f"Conform to the map of {to.map_name}")
             _state(session)  # raises where it cannot be done, and nothing is stored
-    except (MapFileError, WarpError, ValueError) as e:
+    except InputError as e:
         return HttpResponse(str(e), status=422, content_type=_PLAIN)
     return trigger_client_event(HttpResponse(status=204), "reshaped")
 
@@ -139,7 +138,7 @@ def link_two_tracks(request: HttpRequest, pk: int) -> HttpResponse:
 def _linking(ask: Callable[[], object]) -> HttpResponse:
     try:
         ask()
-    except ValueError as e:
+    except InputError as e:
         return json_response({"error": str(e)}, status=422)
     return json_response({"started": True})
 

@@ -4,6 +4,7 @@ import io
 import json
 import random
 import zipfile
+from unittest import mock
 
 import mido
 import numpy as np
@@ -320,6 +321,16 @@ class Reshaping(PreparedCase):
         self.client.post(f"{self.url}/reshape/write")
         self.work(Job.objects.get(session=self.take, kind=RESHAPE))
         np.testing.assert_array_equal(audio.read(self.wood.source, 0, 20 * RATE), before)
+
+    def test_a_bug_is_no_mistake_of_the_engineer_s(self):
+        """What is raised by accident is not answered with its text, nor as if a track were gone."""
+        _, state = self.tighten()
+        with mock.patch("studio.reshaping.result.Result.read", side_effect=ValueError("of our own making")):
+            self.assertRaises(ValueError, self.samples, state["key"])
+        with mock.patch("studio.reshaping.views._state", side_effect=ValueError("of our own making")):
+            self.assertRaises(ValueError, self.tighten)
+        self.assertEqual(self.client.get(f"{self.url}/blocks/0?tracks=99999").status_code, 404)
+        self.assertEqual(self.client.get(f"{self.url}/blocks/0?tracks=x").status_code, 404)
 
     def test_what_is_wanted_follows_the_map(self):
         self.tighten()

@@ -10,6 +10,7 @@ import json
 from dataclasses import dataclass
 from typing import Any
 
+from core.errors import InputError
 from core.tempomap import TempoMap
 from core.tempomap.tempomap import MapError
 
@@ -22,7 +23,7 @@ FORMAT, VERSION = "diachron.map", 1
 LARGEST = 15 << 20
 
 
-class CarryError(ValueError):
+class CarryError(InputError):
     """A file that cannot carry a map, or whose map cannot be read, in words for the engineer."""
 
 
