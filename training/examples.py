@@ -19,6 +19,7 @@ from numpy.typing import NDArray
 
 from core.listening.rates import FRAME_RATE
 from core.listening.spectrum import evidence
+from core.listening.track import as_loud_as_usual
 from training import accompaniment, heavy
 from training.compose import Performance, compose
 from training.performing import perform
@@ -102,7 +103,7 @@ def seen(x: NDArray[np.float32]) -> tuple[NDArray[np.uint8], NDArray[np.uint8]]:
     def packed(levels: NDArray[np.float32]) -> NDArray[np.uint8]:
         return np.clip(np.round(levels * STEPS), 0, 255).astype(np.uint8)
 
-    found = evidence([x])
+    found = evidence([as_loud_as_usual(x)])
     return packed(found.bands.astype(np.float32)), packed(found.pitches.astype(np.float32))
 
 

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from core.listening import attacks
 from core.listening.attacks import Attacks
 from core.listening.spectrum import Evidence, evidence
-from core.listening.track import AnalysedTrack
+from core.listening.track import AnalysedTrack, as_loud_as_usual
 from training.examples import lateness, make_all, performance
 from training.recording import Instruments, record
 
@@ -58,6 +58,7 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
     mix = mix * np.float32(0.08)
     arrays: dict[str, NDArray] = {}
     for k, x in enumerate([mix, *tracks[:10]]):
+        x = as_loud_as_usual(x)
         found = evidence([x])
         hits = attacks.find_attacks(x, found)
         arrays |= {f"{k}/{f.name}": np.asarray(getattr(found, f.name), dtype=np.float16) for f in fields(Evidence)}

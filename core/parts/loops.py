@@ -13,6 +13,7 @@ from core.errors import InputError
 from core.listening import attacks
 from core.listening.rates import LISTENING_RATE
 from core.listening.spectrum import evidence
+from core.listening.track import as_loud_as_usual
 from core.notes import Note, ScoreNote
 from core.reshaping.stretch import time_stretched
 from core.tempomap import Meters
@@ -38,7 +39,7 @@ def attacks_in(source: Samples, rate: int) -> NDArray[np.float64]:
     """Seconds of the loop's attacks. It is analysed going round, as the one at its start has nothing before it."""
     length = len(source) / rate
     mono = np.tile(source.mean(axis=1), 3).astype(np.float32)
-    signal = soxr.resample(mono, rate, LISTENING_RATE, quality="MQ")
+    signal = as_loud_as_usual(soxr.resample(mono, rate, LISTENING_RATE, quality="MQ"))
     found = attacks.find_attacks(signal, evidence([signal])).seconds
     # an attack just before the line belongs to the stroke on it
     inside = found[(found >= length - 0.005) & (found < 2 * length - 0.005)] - length

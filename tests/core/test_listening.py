@@ -13,7 +13,7 @@ from core import audio
 from core.audio.peaks import LEVELS, PeakMaker
 from core.audio.windows import periodic_hann
 from core.listening import attacks, spectrum
-from core.listening.track import analyse_track
+from core.listening.track import analyse_track, as_loud_as_usual
 
 RATE = 44_100
 
@@ -178,6 +178,25 @@ class Attacks(Folder):
                 self.assertGreater((away < 0.02).mean(), 0.95)
                 self.assertLess(np.median(away), 0.01)
                 self.assertLess((np.abs(heard[:, None] - times[None]).min(axis=1) > 0.05).mean(), 0.05)
+
+    def test_a_soft_recording_has_the_attacks_of_a_loud_one(self):
+        """Chords of a soft instrument, 6 to 46 dB below full scale."""
+        times = np.arange(0.5, 12, 0.4)
+        x = bowed(times, 220 * 2 ** (np.arange(len(times)) % 5 / 12)) + 0.3 * strokes(times, seconds=times[-1] + 1)
+        found = []
+        for gain in (0.5, 0.05, 0.005):
+            sf.write(self.folder / "x.wav", gain * x / np.abs(x).max(), RATE, "FLOAT")
+            found.append(analyse_track(self.folder / "x.wav", "x").attacks)
+        for softer in found[1:]:
+            np.testing.assert_allclose(softer.seconds, found[0].seconds, atol=0.001)
+            np.testing.assert_allclose(softer.strength, found[0].strength, atol=0.2)
+
+    def test_silence_and_what_is_loud_stay_as_they_are(self):
+        loud = np.float32([0.0, 0.5, -0.9])
+        self.assertIs(as_loud_as_usual(loud), loud)
+        np.testing.assert_array_equal(as_loud_as_usual(0 * loud), 0)
+        self.assertAlmostEqual(float(np.abs(as_loud_as_usual(loud / 30)).max()), 10 ** (-15 / 20), places=3)
+        np.testing.assert_allclose(as_loud_as_usual(loud / 1e6), loud / 1e4)  # noise below all music is not made music
 
     def test_a_recording_that_is_cut_on_its_first_stroke_has_an_attack_there(self):
         for level in (0.0, 1e-3):
