@@ -53,14 +53,21 @@ class AnalysedTrack:
 #: The peak to which soft recordings are raised, 15 dB below full scale: three quarters of the tracks that the networks
 #: have learned from exceed it (training/recording.py). And by how much at most: 40 dB.
 _USUAL_PEAK, _MOST_GAIN = 0.178, 100.0
+#: Samples of a stretch whose level is looked at, 50 ms. Where loud ones are not louder than soft ones by this factor,
+#: the track is noise.
+_STRETCH, _LEAST_RANGE = LISTENING_RATE // 20, 1.25
 
 
 def as_loud_as_usual(signal: Samples) -> Samples:
     """A recording that is softer than usual, louder. Levels are looked at as ``log(1 + 2000 * amplitude)``, in which a
-    soft recording would have hardly an attack."""
+    soft recording would have hardly an attack. Noise of one level, such as that of an unused input, stays as it is."""
     peak = float(np.abs(signal).max(initial=0.0))
     gain = min(_USUAL_PEAK / max(peak, 1e-9), _MOST_GAIN)
-    return signal * np.float32(gain) if gain > 1 else signal
+    if not gain > 1 or len(signal) < _STRETCH:
+        return signal
+    stretches = signal[: len(signal) // _STRETCH * _STRETCH].reshape(-1, _STRETCH)
+    soft, loud = np.percentile(np.sqrt(np.mean(stretches**2, axis=1)), (25, 99))
+    return signal * np.float32(gain) if loud > _LEAST_RANGE * soft else signal
 
 
 def analyse_track(
