@@ -116,9 +116,26 @@ def read(path: Path, start: int, count: int) -> Samples:
 
 
 def mono(block: Samples) -> NDArray[np.float32]:
-    """The mean of a block's channels, ``(frames,)``; numpy's own takes twenty times as long over so few."""
-    if block.shape[1] == 1:
+    """The mean of a block's channels, ``(frames,)``; where one is upside down, so that they cancel, the first."""
+    if block.shape[1] == 1 or one_is_upside_down(block):
         return block[:, 0]
+    return _mean(block)
+
+
+#: The share of the channels' energy that is left in mono where one is upside down; of independent ones a half is.
+_CANCELLED = 0.01
+
+
+def one_is_upside_down(block: Samples) -> bool:
+    """Whether the channels of a block ``(frames, channels)`` cancel each other out in mono."""
+    if block.shape[1] == 1:
+        return False
+    together = _mean(block)
+    return float(np.vdot(together, together)) < _CANCELLED * float(np.vdot(block, block)) / block.shape[1]
+
+
+def _mean(block: Samples) -> NDArray[np.float32]:
+    """numpy's own takes twenty times as long over so few channels."""
     total = block[:, 0]
     for channel in range(1, block.shape[1]):
         total = total + block[:, channel]

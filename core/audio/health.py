@@ -1,4 +1,5 @@
-"""What is wrong with a recording: samples that are not numbers, clipping, silence, a missing end."""
+"""What is wrong with a recording: samples that are not numbers, clipping, silence, a missing end, a channel upside
+down."""
 
 from __future__ import annotations
 
@@ -6,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from core.audio.files import AudioInfo, Samples
+from core.audio.files import AudioInfo, Samples, one_is_upside_down
 
 #: A peak under this (-100 dBFS) is silence.
 SILENCE = 1e-5
@@ -16,12 +17,13 @@ _FULL_SCALE = 0.9999
 
 @dataclass
 class Health:
-    """Counts of what is wrong, counted block by block; ``peak``: the largest absolute sample."""
+    """Counts of what is wrong, counted block by block; ``peak``: the largest absolute sample; ``upside_down``: whether
+    one channel is."""
 
     not_numbers: int = 0
     clipped: int = 0
     peak: float = 0.0
-    _run: int = 0
+    upside_down: bool = False
 
     def check(self, block: Samples) -> Samples:
         """Count what is wrong in a block ``(frames, channels)``; return it with silence for what is not finite."""
@@ -32,6 +34,7 @@ class Health:
             block = np.where(bad, np.float32(0), block)
             largest = float(np.abs(block).max())
         self.peak = max(self.peak, largest)
+        self.upside_down |= one_is_upside_down(block)
         if largest >= _FULL_SCALE:
             # three full-scale samples in a row are a flattened peak (common practice)
             full = np.abs(block) >= _FULL_SCALE
@@ -49,4 +52,6 @@ class Health:
             out.append("The track is silent and gives the analysis nothing.")
         elif self.clipped:
             out.append(f"Clipped. Samples flat at full scale: {self.clipped}. Attacks are found all the same.")
+        if self.upside_down:
+            out.append("One channel is upside down: in mono nothing is left. Only the first one is analysed.")
         return out
