@@ -131,7 +131,8 @@ def one_is_upside_down(block: Samples) -> bool:
     if block.shape[1] == 1:
         return False
     together = _mean(block)
-    return float(np.vdot(together, together)) < _CANCELLED * float(np.vdot(block, block)) / block.shape[1]
+    left, whole = float(np.vdot(together, together)), float(np.vdot(block, block)) / block.shape[1]
+    return left < _CANCELLED * whole
 
 
 def _mean(block: Samples) -> NDArray[np.float32]:

@@ -1,5 +1,4 @@
-"""What is wrong with a recording: samples that are not numbers, clipping, silence, a missing end, a channel upside
-down."""
+"""What is wrong with a recording: samples that are no numbers, clipping, silence, a missing end, cancelling channels."""
 
 from __future__ import annotations
 
