@@ -132,7 +132,7 @@ def one_is_upside_down(block: Samples) -> bool:
         return False
     together = _mean(block)
     left, whole = float(np.vdot(together, together)), float(np.vdot(block, block)) / block.shape[1]
-    return left < _CANCELLED * whole
+    return bool(left < _CANCELLED * whole)
 
 
 def _mean(block: Samples) -> NDArray[np.float32]:

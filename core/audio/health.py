@@ -1,4 +1,4 @@
-"""What is wrong with a recording: samples that are no numbers, clipping, silence, a missing end, cancelling channels."""
+"""What is wrong with a recording: damaged samples, clipping, silence, a missing end, a channel upside down."""
 
 from __future__ import annotations
 
