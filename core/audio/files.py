@@ -116,18 +116,18 @@ def read(path: Path, start: int, count: int) -> Samples:
 
 
 def mono(block: Samples) -> NDArray[np.float32]:
-    """The mean of a block's channels, ``(frames,)``; where one is upside down, so that they cancel, the first."""
-    if block.shape[1] == 1 or one_is_upside_down(block):
+    """The mean of a block's channels, ``(frames,)``; where they cancel, as one has its polarity inverted, the first."""
+    if block.shape[1] == 1 or polarity_is_inverted(block):
         return block[:, 0]
     return _mean(block)
 
 
-#: The share of the channels' energy that is left in mono where one is upside down; of independent ones a half is.
+#: The share of the channels' energy that is left in mono where the polarity of one is inverted; of independent ones half is.
 _CANCELLED = 0.01
 
 
-def one_is_upside_down(block: Samples) -> bool:
-    """Whether the channels of a block ``(frames, channels)`` cancel each other out in mono."""
+def polarity_is_inverted(block: Samples) -> bool:
+    """Whether the channels of a block ``(frames, channels)`` cancel each other out in mono, as one of them is inverted."""
     if block.shape[1] == 1:
         return False
     together = _mean(block)

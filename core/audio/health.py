@@ -1,4 +1,4 @@
-"""What is wrong with a recording: damaged samples, clipping, silence, a missing end, a channel upside down."""
+"""What is wrong with a recording: damaged samples, clipping, silence, a missing end, inverted polarity."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from core.audio.files import AudioInfo, Samples, one_is_upside_down
+from core.audio.files import AudioInfo, Samples, polarity_is_inverted
 
 #: A peak under this (-100 dBFS) is silence.
 SILENCE = 1e-5
@@ -16,13 +16,13 @@ _FULL_SCALE = 0.9999
 
 @dataclass
 class Health:
-    """Counts of what is wrong, counted block by block; ``peak``: the largest absolute sample; ``upside_down``: whether
-    one channel is."""
+    """Counts of what is wrong, counted block by block; ``peak``: the largest absolute sample; ``inverted``: whether the
+    polarity of one channel is."""
 
     not_numbers: int = 0
     clipped: int = 0
     peak: float = 0.0
-    upside_down: bool = False
+    inverted: bool = False
 
     def check(self, block: Samples) -> Samples:
         """Count what is wrong in a block ``(frames, channels)``; return it with silence for what is not finite."""
@@ -33,7 +33,7 @@ class Health:
             block = np.where(bad, np.float32(0), block)
             largest = float(np.abs(block).max())
         self.peak = max(self.peak, largest)
-        self.upside_down |= one_is_upside_down(block)
+        self.inverted |= polarity_is_inverted(block)
         if largest >= _FULL_SCALE:
             # three full-scale samples in a row are a flattened peak (common practice)
             full = np.abs(block) >= _FULL_SCALE
@@ -51,6 +51,8 @@ class Health:
             out.append("The track is silent and gives the analysis nothing.")
         elif self.clipped:
             out.append(f"Clipped. Samples flat at full scale: {self.clipped}. Attacks are found all the same.")
-        if self.upside_down:
-            out.append("One channel is upside down: in mono nothing is left. Only the first one is analysed.")
+        if self.inverted:
+            out.append(
+                "The polarity of one channel is inverted, so that in mono nothing is left. Only the first one is analysed."
+            )
         return out

@@ -76,15 +76,15 @@ class Formats(Folder):
                 self.assertEqual(len(heard.attacks), 5)
                 np.testing.assert_allclose(heard.attacks.seconds, times, atol=within)
 
-    def test_a_channel_that_is_upside_down_takes_no_attack_away(self):
+    def test_an_inverted_channel_takes_no_attack_away(self):
         times = np.arange(0.5, 3, 0.5)
         x = strokes(times, seconds=3.5)
-        for name, right in (("same", x), ("upside down", -x), ("nearly", -0.95 * x), ("silent", 0 * x)):
+        for name, right in (("same", x), ("inverted", -x), ("nearly", -0.95 * x), ("silent", 0 * x)):
             with self.subTest(name):
                 sf.write(self.folder / "x.wav", np.stack([x, right], axis=1), RATE)
                 heard = analyse_track(self.folder / "x.wav", "x")
                 np.testing.assert_allclose(heard.attacks.seconds, times, atol=0.004)
-                self.assertEqual(len(heard.remarks), name in ("upside down", "nearly"), heard.remarks)
+                self.assertEqual(len(heard.remarks), name in ("inverted", "nearly"), heard.remarks)
 
     def test_what_cannot_be_used_is_said_by_name(self):
         (self.folder / "notes.txt").write_text("not a sound")
