@@ -122,12 +122,12 @@ def mono(block: Samples) -> NDArray[np.float32]:
     return _mean(block)
 
 
-#: The share of the channels' energy that is left in mono where the polarity of one is inverted; of independent ones half is.
+#: The share of the channels' energy that is left in mono where one has its polarity inverted; of independent ones, half.
 _CANCELLED = 0.01
 
 
 def polarity_is_inverted(block: Samples) -> bool:
-    """Whether the channels of a block ``(frames, channels)`` cancel each other out in mono, as one of them is inverted."""
+    """Whether the channels of a block ``(frames, channels)`` cancel each other out in mono."""
     if block.shape[1] == 1:
         return False
     together = _mean(block)
