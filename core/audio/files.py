@@ -122,7 +122,7 @@ def mono(block: Samples) -> NDArray[np.float32]:
     return _mean(block)
 
 
-#: The share of the channels' energy that is left in mono where one has its polarity inverted; of independent ones, half.
+#: The share of the channels' energy that is left in mono where one has its polarity inverted; of independent ones half.
 _CANCELLED = 0.01
 
 
