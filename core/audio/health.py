@@ -52,7 +52,5 @@ class Health:
         elif self.clipped:
             out.append(f"Clipped. Samples flat at full scale: {self.clipped}. Attacks are found all the same.")
         if self.inverted:
-            out.append(
-                "The polarity of one channel is inverted, so that in mono nothing is left. Only the first one is analysed."
-            )
+            out.append("The polarity of one channel is inverted. In mono nothing is left: only the first is analysed.")
         return out
