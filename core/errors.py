@@ -1,8 +1,8 @@
-"""What is wrong with what was asked for, apart from what is wrong with us."""
+"""Errors in what a user asked for, as opposed to bugs."""
 
 
 class InputError(ValueError):
-    """Something that cannot be done as asked; its text is a sentence for the engineer.
+    """A request that cannot be carried out. The message is a sentence for the engineer.
 
-    Only errors of this kind are told to who asked. Any other one is a bug: it is logged with its traceback.
+    Only errors of this kind are shown to the user. Any other error is a bug and is logged with its traceback.
     """
