@@ -117,9 +117,10 @@ def read(path: Path, start: int, count: int) -> Samples:
 
 def mono(block: Samples) -> NDArray[np.float32]:
     """The mean of a block's channels, ``(frames,)``; where they cancel, as one has its polarity inverted, the first."""
-    if block.shape[1] == 1 or polarity_is_inverted(block):
+    if block.shape[1] == 1:
         return block[:, 0]
-    return _mean(block)
+    together = _mean(block)
+    return block[:, 0] if _cancels(block, together) else together
 
 
 #: The share of the channels' energy that is left in mono where one has its polarity inverted; of independent ones half.
@@ -128,9 +129,10 @@ _CANCELLED = 0.01
 
 def polarity_is_inverted(block: Samples) -> bool:
     """Whether the channels of a block ``(frames, channels)`` cancel each other out in mono."""
-    if block.shape[1] == 1:
-        return False
-    together = _mean(block)
+    return block.shape[1] > 1 and _cancels(block, _mean(block))
+
+
+def _cancels(block: Samples, together: Samples) -> bool:
     left, whole = float(np.vdot(together, together)), float(np.vdot(block, block)) / block.shape[1]
     return bool(left < _CANCELLED * whole)
 

@@ -21,7 +21,7 @@ FIGURES = ("downbeats", "beats", "eighths", "triplets", "sixteenths", "swung")
 
 @dataclass(frozen=True)
 class Style:
-    """``sound``: one of :data:`SOUNDS`; ``figure``: one of :data:`FIGURES`. Raises ``ValueError``."""
+    """``sound``: one of :data:`SOUNDS`; ``figure``: one of :data:`FIGURES`. Raises :class:`core.errors.InputError`."""
 
     sound: str = "wood"
     figure: str = "beats"

@@ -59,8 +59,8 @@ def passages(tempo_map: TempoMap, turns: Sequence[tuple[int, int, int, float]]) 
 
 
 def order_map(tempo_map: TempoMap, order: Sequence[Passage]) -> TempoMap:
-    """The map of an order from its first bar on, every beat as it is played. Raises ``ValueError`` where it is
-    empty."""
+    """The map of an order from its first bar on, every beat as it is played. Raises
+    :class:`core.errors.InputError` where it is empty."""
     if not order:
         raise InputError("The order is empty.")
     seconds: list[float] = []

@@ -41,7 +41,8 @@ class Chord:
 
     @classmethod
     def parse(cls, text: str) -> Chord:
-        """Read usual symbols such as ``Dm7``, ``F#maj7/A#``, ``Bb`` or ``N.C.``. Raises ``ValueError``."""
+        """Read usual symbols such as ``Dm7``, ``F#maj7/A#``, ``Bb`` or ``N.C.``. Raises
+        :class:`core.errors.InputError`."""
         written = text.strip().replace("♯", "#").replace("♭", "b")
         if written.upper().rstrip(".") in ("N.C", "NC", "-"):
             return cls(None)

@@ -136,6 +136,7 @@ def evidence(blocks: Iterable[Samples]) -> Evidence:
         total += len(block)
         pitch_maker.add(block)
         rest = np.concatenate([rest, block])
+        # what was before the recording is told by more than its first block, where blocks are small
         if past or len(rest) >= WINDOW + _FIRST * HOP:
             past, rest = _consume(rest, past, parts)
     rest = np.concatenate([rest, np.zeros(WINDOW, dtype=np.float32)])

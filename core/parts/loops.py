@@ -8,7 +8,7 @@ import numpy as np
 import soxr
 from numpy.typing import ArrayLike, NDArray
 
-from core.audio import Samples
+from core.audio import Samples, mono
 from core.errors import InputError
 from core.listening import attacks
 from core.listening.rates import LISTENING_RATE
@@ -24,7 +24,7 @@ MOST_BEATS = 128
 
 def loop_notes(meters: Meters, first: int, last: int, beats: int) -> list[ScoreNote]:
     """The loop's beats on the felt beats of bars ``first`` to ``last``, round and round: each as a note whose pitch is
-    the beat's number in the loop, from 0. Raises ``ValueError``."""
+    the beat's number in the loop, from 0. Raises :class:`core.errors.InputError`."""
     if not 1 <= beats <= MOST_BEATS:
         raise InputError(f"A loop has 1 to {MOST_BEATS} beats.")
     out: list[ScoreNote] = []
@@ -38,8 +38,8 @@ def loop_notes(meters: Meters, first: int, last: int, beats: int) -> list[ScoreN
 def attacks_in(source: Samples, rate: int) -> NDArray[np.float64]:
     """Seconds of the loop's attacks. It is analysed going round, as the one at its start has nothing before it."""
     length = len(source) / rate
-    mono = np.tile(source.mean(axis=1), 3).astype(np.float32)
-    signal = as_loud_as_usual(soxr.resample(mono, rate, LISTENING_RATE, quality="MQ"))
+    round_and_round = np.tile(mono(source), 3)
+    signal = as_loud_as_usual(soxr.resample(round_and_round, rate, LISTENING_RATE, quality="MQ"))
     found = attacks.find_attacks(signal, evidence([signal])).seconds
     # an attack just before the line belongs to the stroke on it
     inside = found[(found >= length - 0.005) & (found < 2 * length - 0.005)] - length

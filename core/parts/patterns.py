@@ -112,7 +112,7 @@ def pattern_notes(
     begins with a bar of its fill and a crash on the next one, ``ending`` makes the last bar a single stroke.
 
     A bar of another length takes as much of the groove as it holds, or goes round in it again.
-    Raises ``ValueError`` where the bars do not rise.
+    Raises :class:`core.errors.InputError` where the bars do not rise.
     """
     if last < first:
         raise InputError("The last bar lies before the first.")

@@ -26,7 +26,7 @@ def quantise(
 
     ``window`` (0 to 1): only notes nearer to their place than that share of half a step; 1 takes all.
     ``lengths``: ends are pulled as well; otherwise notes keep their lengths. Notes that do not move are returned
-    as they are. Raises ``ValueError``.
+    as they are. Raises :class:`core.errors.InputError`.
     """
     if not (0 <= strength <= 1 and 0 < window <= 1):
         raise InputError("Strength and window lie between 0 and 100 percent.")

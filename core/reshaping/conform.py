@@ -46,7 +46,7 @@ def steady(
     """One tempo from the first beat to the last: ``bpm`` felt beats a minute, or the take's own average.
 
     ``keep_seconds``: stretches of the recording (holds, music without beats) that keep their own lengths.
-    Raises ``ValueError`` on a tempo that nobody plays.
+    Raises :class:`core.errors.InputError` on a tempo that nobody plays.
     """
     if bpm is not None:
         checked_tempo(bpm)
@@ -67,7 +67,7 @@ def with_freedom(
     """A share of the freedom that was played: 0 is steady at the take's average, 1 as played.
 
     ``drift``: of what the tempo does over a phrase, such as a rallentando; ``jitter``: of what it does from beat to
-    beat. The take as a whole lasts as long as before. Raises ``ValueError``.
+    beat. The take as a whole lasts as long as before. Raises :class:`core.errors.InputError`.
     """
     if not (0 <= drift <= 1 and 0 <= jitter <= 1):
         raise InputError("What is kept of the freedom lies between 0 and 100 percent.")

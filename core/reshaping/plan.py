@@ -181,7 +181,7 @@ def plan(
     """The warps of all tracks.
 
     ``attacks`` by track; ``keep_seconds``: holds and music without beats; ``seconds``: length of the take. Each
-    tightening acts on what those before it made. Raises :class:`core.reshaping.warp.WarpError` and ``ValueError``.
+    tightening acts on what those before it made. Raises :class:`core.errors.InputError`.
     """
     warps = {t: Warp.identity() for t in attacks}
     for placed in wanted.placements:

@@ -55,7 +55,7 @@ class Tighten:
     fences : sequence of float
         Seconds inside the stretch that stay where they are.
 
-    Raises ``ValueError``.
+    Raises :class:`core.errors.InputError`.
     """
 
     start: float

@@ -44,7 +44,7 @@ class Meter:
     """A time signature and how it is felt, e.g. ``Meter(7, 8, (2, 2, 3))``.
 
     ``groups`` counts denominators a felt beat; left empty it is filled by :func:`usual_groups`.
-    Raises ``ValueError`` when the numbers make no time signature.
+    Raises :class:`core.errors.InputError` when the numbers make no time signature.
     """
 
     numerator: int
@@ -63,7 +63,7 @@ class Meter:
 
     @classmethod
     def parse(cls, text: str) -> Meter:
-        """Read ``4/4``, ``6/8`` or, with felt groups, ``2+2+3/8``. Raises ``ValueError``."""
+        """Read ``4/4``, ``6/8`` or, with felt groups, ``2+2+3/8``. Raises :class:`core.errors.InputError`."""
         upper, slash, lower = text.strip().partition("/")
         try:
             counts = tuple(int(part) for part in upper.split("+"))
@@ -119,7 +119,7 @@ class Meters:
     def __post_init__(self) -> None:
         bars = [c.bar for c in self.changes]
         if not bars or bars[0] != 1 or any(b <= a for a, b in zip(bars, bars[1:], strict=False)):
-            raise InputError("Meter changes start at bar 1 and rise bar by bar.")
+            raise ValueError("Meter changes start at bar 1 and rise bar by bar.")
         merged: list[MeterChange] = []
         for change in self.changes:
             if not merged or merged[-1].meter != change.meter:

@@ -17,7 +17,7 @@ class Grid:
     each pair falls, in percent of the pair: 50 even, 66.7 a ratio of 2:1 (the last triplet), 75 one of 3:1.
 
     The ratio of long to short is how swing is measured in the literature (Friberg and Sundström, "Swing ratios and
-    ensemble timing in jazz performance", Music Perception 19, 2002). Raises ``ValueError``.
+    ensemble timing in jazz performance", Music Perception 19, 2002). Raises :class:`core.errors.InputError`.
     """
 
     note: float = 0.5

@@ -32,7 +32,7 @@ def order_of(session: Session) -> list[Passage]:
 
 
 def map_of_order(session: Session) -> TempoMap:
-    """Raises ``ValueError`` where nothing is in the order."""
+    """Raises :class:`core.errors.InputError` where nothing is in the order."""
     return order_map(session.tempo_map, order_of(session))
 
 

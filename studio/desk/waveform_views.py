@@ -38,7 +38,7 @@ def samples_tile(request: HttpRequest, pk: int, tile: int) -> HttpResponse:
     result = in_clock(request, track.session)
     if result:
         found = result.read(track, tile * TILE, TILE)
-        return bytes_response(found.mean(axis=1).tobytes(), _lasting(request, result, track))
+        return bytes_response(audio.mono(found).tobytes(), _lasting(request, result, track))
     return bytes_response(audio.mono(audio.read(track.playback, tile * TILE, TILE)).tobytes())
 
 

@@ -101,6 +101,18 @@ class Stretching(TestCase):
                 time_stretched(hits([0.5], 1), RATE, outs, ins)
 
 
+class AttacksOfALoop(TestCase):
+    def test_each_stroke_is_found_also_where_the_loop_is_soft_or_a_channel_is_inverted(self):
+        loop = hits(np.arange(4) * 0.48, 4 * 0.48)[:, :1]
+        for name, source in (
+            ("as it is", loop),
+            ("40 dB softer", loop / np.float32(100)),
+            ("inverted", np.concatenate([loop, -loop], axis=1)),
+        ):
+            with self.subTest(name):
+                np.testing.assert_allclose(loops.attacks_in(source, RATE), np.arange(4) * 0.48, atol=0.002)
+
+
 class Riding(TestCase):
     def test_a_loop_s_beats_stand_on_the_map_s(self):
         rng = np.random.default_rng(9)
