@@ -1,9 +1,10 @@
 """What was fitted on and what was not, side by side: ``python -m bench.unseen [--only TEXT] [--cases]``.
 
 *fit*: made-up takes that the constants are fitted on (``build/fit``, see ``training/README.md``). *evaluation*: made-up
-takes of other pieces and other sounds (``build/evaluation``). *practice* and *real*: the folders beside the project,
-first and second half of the practice takes apart; the real recordings have to be fetched by their own script first.
-Beside the real ones stand the stored answers of the best published tracker.
+takes of other pieces and other sounds (``build/evaluation``). *surrounded*: those with talk, applause or silence around
+the music. *practice* and *real*: the folders beside the project, first and second half of the practice takes apart; the
+real recordings have to be fetched by their own script first. Beside the real ones stand the stored answers of the best
+published tracker.
 """
 
 import argparse
@@ -22,7 +23,7 @@ from bench.takes import PRACTICE, WITHOUT_DRUMS
 from core.analysis import Source, analyse_sources
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_tracker import track_beats
-from training.takes import read
+from training.takes import SURROUNDED, read
 
 SHARED = PRACTICE.parent
 REAL = SHARED / "real"
@@ -44,7 +45,8 @@ def cases(work: Path) -> list[Case]:
     out = []
     for group in ("fit", "evaluation"):
         for path in sorted(Path("build", group).glob("*.npz")):
-            out += [Case(f"{path.stem} {kind}", f"{group}, {kind}", path, kind) for kind in ("tracks", "mix")]
+            told = f"{group}, surrounded" if int(path.stem) >= SURROUNDED else group
+            out += [Case(f"{path.stem} {kind}", f"{told}, {kind}", path, kind) for kind in ("tracks", "mix")]
     for folder in sorted(PRACTICE.glob("*/")):
         half = "first half" if folder.name in SEEN.split() else "second half"
         out.append(Case(folder.name, f"practice, {half}", folder))

@@ -126,8 +126,8 @@ def noise(rng: Rng, count: int) -> Samples:
         out = out + np.resize(hum, count)
     if rng.random() < 0.2:
         voices = sosfilt(butter(2, [250, 1800], "bandpass", fs=RATE, output="sos"), rng.standard_normal(count))
-        sway = np.interp(np.arange(count), np.arange(0, count + 4000, 4000), rng.random(count // 4000 + 2) ** 2)
-        out = out + 6 * voices * sway[:count]
+        turns = np.arange(0, count + 4000, 4000)
+        out = out + 6 * voices * np.interp(np.arange(count), turns, rng.random(len(turns)) ** 2)
     return (out / (np.std(out) + 1e-9)).astype(np.float32)
 
 

@@ -38,7 +38,7 @@ from core.tracking.parameters import (
     fitted,
     write_fitted,
 )
-from training.takes import Take, read
+from training.takes import NOT_SURROUNDED, Take, read
 
 Floats = NDArray[np.float64]
 
@@ -87,10 +87,10 @@ def f_measure(take: Take, seconds: Floats, window: float = 0.07) -> float:
     return float(mir_eval.beat.f_measure(take.beats, seconds[inside], window)) if inside.any() else 0.0
 
 
-def of_all(folder: Path, work: Callable[[Path], list[Any]]) -> list[Any]:
-    """What ``work`` makes of every take in the folder."""
+def of_all(folder: Path, work: Callable[[Path], list[Any]], pattern: str = "*") -> list[Any]:
+    """What ``work`` makes of every take in the folder whose name is like the pattern."""
     with ProcessPoolExecutor(2) as pool:
-        return [one for some in pool.map(work, sorted(folder.glob("*.npz"))) for one in some]
+        return [one for some in pool.map(work, sorted(folder.glob(f"{pattern}.npz"))) for one in some]
 
 
 # -- what readings are chosen by
@@ -201,7 +201,7 @@ def _bounds() -> list[tuple[float | None, float | None]]:
 
 
 def fit_readings(fit: Path, judge: Path) -> None:
-    own, others = of_all(fit, readings), of_all(judge, readings)
+    own, others = (of_all(folder, readings, NOT_SURROUNDED) for folder in (fit, judge))
     choices = [c for c, _ in own]
     before = np.array(list(HYPOTHESIS_WEIGHTS.values()))
     after = better(choices, before, fit_choice(choices, _bounds()))
@@ -259,8 +259,8 @@ def fit_music(fit: Path, judge: Path) -> None:
     own, others = of_all(fit, music_data), of_all(judge, music_data)
     features, music = (np.concatenate([row[k] for row in own]) for k in (1, 2))
     shares = np.concatenate([np.full(len(row[2]), 100 / len(row[2])) for row in own])  # every take counts alike
-    # and so do music and what is none: nearly all beats are music, and applause would be, too
-    shares = np.where(music, shares / shares[music].sum(), shares / shares[~music].sum()) * shares.sum() / 2
+    # nearly all beats are music, and applause would be, too: as if a fifth of them were none
+    shares = np.where(music, 2 / shares[music].sum(), 0.5 / shares[~music].sum()) * shares * shares.sum()
     weights = logistic(features[:, 1:], music.astype(float), shares)
     write_fitted("music", dict(zip(fitted("music"), weights, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):

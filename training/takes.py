@@ -3,6 +3,7 @@
 ``python -m training.takes FOLDER FIRST COUNT`` makes takes from the repertoire and the sounds that the network learns
 from, of seeds that it does not: constants are fitted on these. With ``--evaluation`` repertoire and sounds are others,
 which nothing was fitted to: numbers are reported from these. Every take is kept as its tracks and as a finished mix.
+Takes from number 1000 on have talk, applause or silence around the music.
 """
 
 from __future__ import annotations
@@ -16,13 +17,19 @@ from numpy.typing import NDArray
 
 from core.listening import attacks
 from core.listening.attacks import Attacks
+from core.listening.rates import FRAME_RATE
 from core.listening.spectrum import Evidence, evidence
 from core.listening.track import AnalysedTrack, as_loud_as_usual
 from training.examples import lateness, make_all, performance
 from training.recording import Instruments, record
+from training.surroundings import surrounded
 
 #: Seeds from here on are not used for learning.
 FIRST_SEED = 400_000
+#: Takes from this number on are recorded with what is before the music and after it.
+SURROUNDED = 1000
+#: The names of the others.
+NOT_SURROUNDED = "0*"
 
 
 @dataclass(frozen=True)
@@ -53,6 +60,9 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
     try:
         source, made, known = performance(seed, scores, evaluation)
         tracks, mix = record(_stage[0], made, seed)
+        later = 0.0
+        if number >= SURROUNDED:
+            tracks, mix, later = surrounded(np.random.default_rng(13_000_000 + seed), tracks[:10], mix, evaluation)
     except Exception:  # a script for developers: told, and gone on without this take
         return f"{number}: {traceback.format_exc(limit=-3)}"
     mix = mix * np.float32(0.08)
@@ -64,7 +74,7 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
         arrays |= {f"{k}/{f.name}": np.asarray(getattr(found, f.name), dtype=np.float16) for f in fields(Evidence)}
         arrays |= {f"{k}/{f.name}": getattr(hits, f.name) for f in fields(Attacks)}
         if k == 0:
-            late = lateness(found.flux, made)
+            late = later + lateness(found.flux[round(later * FRAME_RATE) :], made)
     partial = path.with_suffix(".partial")
     with partial.open("wb") as f:
         np.savez(

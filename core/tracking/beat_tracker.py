@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import replace
 from itertools import pairwise
 
@@ -25,7 +26,7 @@ from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
 from core.tracking.hypothesis import TempoHypothesis, compared, rate, score_hypothesis
-from core.tracking.music import music_beats
+from core.tracking.music import certainly_none, music_beats
 from core.tracking.off_beats import keep_phase
 from core.tracking.parameters import FEWEST_BEATS, TEMPO_DRIFT, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
@@ -61,6 +62,11 @@ def track_beats(
         context = context.by_attacks()
     pins = options.fixed
     ranked = hypotheses(context, options, progress)
+    music_alone = _without_surroundings(context, ranked[0], options)
+    if music_alone != options:
+        with suppress(NoBeats):  # too short to count along by itself: then the whole take is
+            ranked = hypotheses(context, music_alone, progress)
+            options = music_alone
     curve, envelope = _curve(context, options), _between(context.onset_envelope, options)
     progress("Finding the bars, placing beats on attacks", 0.6)
     with ThreadPoolExecutor(1) as pool:  # the other hypotheses beside the best one
@@ -152,6 +158,24 @@ def hypotheses(
     if options.exact_tempo or (options.exact_tempo is None and not len(pins)):
         return _exact(context, found, options)
     return found
+
+
+def _without_surroundings(
+    context: AnalysisContext, hypothesis: TempoHypothesis, options: TrackingOptions
+) -> TrackingOptions:
+    """The options with the music's ends where talk, applause or silence is around it, as those would have a say in its
+    tempo; ends that the engineer gave stay, and all beats that are fixed lie between them."""
+    frames = hypothesis.frames
+    before, after = certainly_none(
+        frames, context.beat_activation[:, 0], _between(context.onset_envelope, options), context.sound
+    )
+    seconds, fixed = frames / FRAME_RATE, options.fixed
+    start, end = options.start, options.end
+    if start is None and before:
+        start = float(min([seconds[before - 1 : before + 1].mean(), *fixed[:1]]))
+    if end is None and after:
+        end = float(max([seconds[-after - 1 : len(frames) - after + 1].mean(), *fixed[-1:]]))
+    return replace(options, start=start, end=end)
 
 
 def _as_free_as_played(

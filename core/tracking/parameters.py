@@ -107,9 +107,15 @@ RARE_METER = -0.5
 
 # ---- ends
 
-#: Fitted, logistic regression: log-odds that there is music at a beat, as if half of all beats were none, by the
+#: Fitted, logistic regression: log-odds that there is music at a beat, as if a fifth of all beats were none, by the
 #: features of :func:`core.tracking.music.music_features`, in their order.
 MUSIC_WEIGHTS = fitted("music")
+#: Chosen on the fitting set (docs/measured.md): talk, applause or silence before or after the music is left out of the
+#: search where its beats speak against music by so many nats together, and by so many each on average.
+NO_MUSIC, NO_MUSIC_A_BEAT = 20.0, 2.0
+#: Chosen: what is shorter than so many beats has little say in the tempo, and is left to what finds the exact ends; so
+#: have the beats closest to the music.
+SURROUNDINGS, CLOSE_TO_MUSIC = 12, 4
 
 # ---- confidence and doubts
 

@@ -84,7 +84,8 @@ def tempo_hypotheses(
     """
     low, high = tempo
     curve = onset_envelope if decoding_curve is None else decoding_curve
-    tried = tempo_candidates(curve, low, high)
+    # what lies outside the music, or between known beats, is below nothing: no rhythm of its own
+    tried = tempo_candidates(np.maximum(curve, 0.0), low, high)
 
     def follow(bpm: float) -> TempoHypothesis | None:
         frames = decode(curve, bpm / TEMPO_DRIFT, bpm * TEMPO_DRIFT, bpm, costs, pins)[0]

@@ -88,6 +88,15 @@ def record_from(start, truth, parts):
     return [to_track(n, x[round(start * RATE) :]) for n, x in samples.items()]
 
 
+def record_after(front, truth, parts, back=()):
+    """The tracks of a take with ``front`` before it and ``back`` after it: samples, loudest on the first track."""
+    tracks = []
+    for k, (name, x) in enumerate(_samples(truth, parts, tail=1.5, extra={}, jitter=0.005, mix=False, seed=12).items()):
+        far = 1.0 if k == 0 else 0.1
+        tracks.append(to_track(name, np.concatenate([far * np.asarray(front), x, far * np.asarray(back)])))
+    return tracks
+
+
 def _samples(truth, parts, tail, extra, jitter, mix, seed):
     """Name -> samples, at :data:`RATE`."""
     rng = np.random.default_rng(seed)

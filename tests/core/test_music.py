@@ -11,8 +11,8 @@ from core.listening.track import AnalysedTrack
 from core.tempomap import Meters
 from core.tracking.beat_tracker import TrackingOptions, track_beats
 from core.tracking.ends import TakeSound, reaching
-from core.tracking.music import likeliest_music, music_beats
-from tests.core.takes import drift, groove, record, tempo_map
+from core.tracking.music import certainly_none, likeliest_music, music_beats
+from tests.core.takes import RATE, bass_line, chords, drift, groove, record, record_after, tempo_map
 
 
 class LikeliestRun(TestCase):
@@ -72,6 +72,70 @@ class Music(TestCase):
         self.onsets[:1000] *= 0.5
         self.activation[:1000] *= 0.75
         self.assertEqual(self.found(), (0, 59))
+
+    def left_out(self):
+        track = replace(Evidence.of_silence(3050), energy=self.energy, chroma=self.chroma)
+        sound = TakeSound.of([AnalysedTrack("x", track, NONE)], 3050)
+        return certainly_none(self.frames, self.activation, self.onsets, sound)
+
+    def test_talk_and_applause_are_left_out_of_the_search(self):
+        self.energy[:1000] *= 0.1
+        self.activation[:1000] = 0.2
+        self.chroma[2250:] = 1.0
+        self.activation[2250:] = 0.05
+        before, after = self.left_out()
+        self.assertAlmostEqual(before, 20, delta=3)
+        self.assertAlmostEqual(after, 15, delta=4)
+
+    def test_nothing_else_is(self):
+        self.assertEqual(self.left_out(), (0, 0))
+        self.activation[:50] = 0.05  # one beat that may be none
+        self.energy[:50] *= 0.2
+        self.assertEqual(self.left_out(), (0, 0))
+
+
+class Surrounded(TestCase):
+    """A groove of 16 bars, with twelve seconds of talk before it and ten of applause after it."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.truth = tempo_map(drift(64, 110), Meters.of((1, "4/4")))
+        parts = chords(cls.truth, 16) | groove(cls.truth, 16) | bass_line(cls.truth, 16)
+        cls.tracks = record_after(0.3 * talk(12.0), cls.truth, parts, 0.3 * applause(10.0))
+        cls.found = track_beats(cls.tracks).map
+
+    def test_beats_are_counted_in_the_music_alone(self):
+        seconds, true = self.found.beats().seconds, self.truth.beats().seconds + 12.0
+        self.assertGreater(seconds[0], true[0] - 1.0)
+        self.assertLess(seconds[-1], true[-1] + 1.0)
+        self.assertLess(np.abs(true[:, None] - seconds).min(axis=1).max(), 0.05)
+
+    def test_bar_1_is_the_music_s_first(self):
+        self.assertAlmostEqual(float(self.found.bar_seconds(1)), float(self.truth.bar_seconds(1)) + 12.0, delta=0.03)
+
+    def test_an_end_that_the_engineer_gave_stays(self):
+        found = track_beats(self.tracks, TrackingOptions(start=20.0)).map.beats().seconds
+        self.assertGreater(found[0], 19.9)
+
+
+def talk(seconds):
+    """Syllables of a deep voice: buzzes of uneven length, some close together, some after a pause."""
+    rng, out = np.random.default_rng(7), np.zeros(round(seconds * RATE))
+    at = 0.2
+    while at < seconds - 0.4:
+        t = np.arange(round(rng.uniform(0.08, 0.3) * RATE)) / RATE
+        buzz = sum(np.sin(2 * np.pi * rng.uniform(90, 140) * k * t) / k for k in range(1, 20))
+        first = round(at * RATE)
+        out[first : first + len(t)] += 0.03 * buzz * np.hanning(len(t))
+        at += len(t) / RATE + (rng.uniform(0.0, 0.1) if rng.random() < 0.8 else rng.uniform(0.3, 1.0))
+    return out
+
+
+def applause(seconds):
+    rng, out = np.random.default_rng(8), np.zeros(round(seconds * RATE))
+    for at in rng.integers(0, len(out) - 500, round(60 * seconds)):
+        out[at : at + 400] += rng.uniform(0.1, 1) * rng.standard_normal(400) * np.exp(-np.arange(400) / 60) * 0.3
+    return out
 
 
 class Reaching(TestCase):
