@@ -65,7 +65,7 @@ def track_beats(
     music_alone = _without_surroundings(context, ranked[0], options)
     if music_alone != options:
         with suppress(NoBeats):  # too short to count along by itself: then the whole take is
-            ranked = hypotheses(context, music_alone, progress)
+            ranked = hypotheses(context, music_alone, lambda *_: progress("Comparing tempos in the music alone", 0.6))
             options = music_alone
     curve, envelope = _curve(context, options), _between(context.onset_envelope, options)
     progress("Finding the bars, placing beats on attacks", 0.6)
