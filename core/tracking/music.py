@@ -83,11 +83,11 @@ def certainly_none(frames: Ints, activation: Floats, onset_envelope: Floats, sou
     log_odds = _log_odds(frames, activation, onset_envelope, sound)
     run = likeliest_music(log_odds)
 
-    def count(part: Floats) -> int:
+    def left_out(part: Floats) -> int:
         clear = part.sum() < -max(NO_MUSIC, NO_MUSIC_A_BEAT * len(part))
         return len(part) - CLOSE_TO_MUSIC if clear and len(part) >= SURROUNDINGS else 0
 
-    return count(log_odds[: run.start]), count(log_odds[run.stop :])
+    return left_out(log_odds[: run.start]), left_out(log_odds[run.stop :])
 
 
 def _log_odds(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> Floats:

@@ -126,7 +126,8 @@ CONFIDENCE_WEIGHTS = fitted("confidence")
 #: :func:`core.tracking.confidence.level_features`, and how sure the take's beats usually are.
 LEVEL_WEIGHTS = fitted("level")
 #: Fitted, logistic regression: log-odds that every bar line stands on a wrong beat, and that those of a window of
-#: :data:`BARS_IN_WINDOW` bars do, by the features of :mod:`core.tracking.doubts.bar_evidence`.
+#: :data:`BARS_IN_WINDOW` bars do, by the features of :mod:`core.tracking.doubts.bar_evidence`. Those of windows were
+#: fitted before takes with surroundings were: fitted with them they tell of no more (docs/measured.md).
 BAR_LINE_WEIGHTS, WINDOW_WEIGHTS = fitted("bar lines"), fitted("windows of bars")
 #: Fitted, logistic regression: log-odds that one of the last beats is wrong or behind the music's end, by
 #: :func:`core.tracking.doubts.about_ends.end_features`.
