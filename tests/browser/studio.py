@@ -5,6 +5,7 @@ import os
 import shutil
 import signal
 import socket
+import sys
 import tempfile
 import time
 import urllib.request
@@ -13,8 +14,8 @@ from pathlib import Path
 from unittest import TestCase
 
 import numpy as np
+import playwright.sync_api
 import psutil
-from playwright.sync_api import sync_playwright
 
 from tests.browser import forked
 from tests.shared import demo_studio
@@ -128,9 +129,20 @@ class Browser:
     one that lives for many classes gets slower and slower."""
 
     def __init__(self, *flags):
-        self.play = sync_playwright().start()
-        self.chromium = self.play.chromium.launch(executable_path=CHROMIUM, args=[*FLAGS, *flags])
+        self.play = playwright.sync_api.sync_playwright().start()
+        self.chromium = self._started([*FLAGS, *flags])
         self.errors, self.one = [], None
+
+    def _started(self, flags):
+        """Chromium itself crashes now and then while it starts, before it has seen a page: then it is started again."""
+        for attempts_left in (2, 1, 0):
+            try:
+                return self.play.chromium.launch(executable_path=CHROMIUM, args=flags)
+            except playwright.sync_api.Error as crash:
+                if not attempts_left:
+                    self.play.stop()
+                    raise
+                print(f"Chromium did not start, once more: {crash.message[:300]}", file=sys.stderr)
 
     def page(self, width=1280, height=800, strict=False):
         # Playwright's waiting for an expression is an eval, which the pages' policy forbids; ``strict`` leaves it on
