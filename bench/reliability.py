@@ -1,5 +1,6 @@
 """Whether confidence keeps its word and doubts find the mistakes: reliability curve, doubt recall and precision."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -13,7 +14,7 @@ WRONG = 0.07
 #: Doubts about which beats open a bar: they tell nothing of wrong beats.
 ABOUT_LINES = ("downbeat", "bar lines")
 #: Doubts that tell of wrong beats, too, but may be right without any. An odd bar may have a beat too many.
-UNDECIDED = ("level", "end", "meter")
+UNDECIDED = ("level", "end", "meter", "pause")
 ABOUT_BARS = (*ABOUT_LINES, "meter")
 
 
@@ -28,7 +29,16 @@ def rightness(times: np.ndarray, truth: np.ndarray) -> np.ndarray:
     return np.abs(times[:, None] - truth[None, :]).min(axis=1) <= WRONG
 
 
-def doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
+#: The first and the last true beat of each piece of music in a recording, in seconds.
+Pieces = Sequence[tuple[float, float]]
+
+
+def in_music(times: np.ndarray, pieces: Pieces) -> np.ndarray:
+    """Those of some times that lie in a piece: before, between and after pieces nothing is to be found."""
+    return times[np.any([(times > first - WRONG) & (times < last + WRONG) for first, last in pieces], axis=0)]
+
+
+def doubts(solution, truth: np.ndarray, pieces: Pieces) -> tuple[int, int, int, int]:
     """Wrong places inside a doubt that tells of beats, wrong places in all, doubts that are real, doubts in all.
 
     Wrong places are beats found where there is none and true beats that were missed. A doubt is real when a
@@ -36,14 +46,14 @@ def doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
     """
     about = [d for d in solution.doubts if d.kind not in ABOUT_LINES]
     decided = [d for d in about if d.kind not in UNDECIDED]
-    return _told(solution.map.beats().seconds, truth, about, decided)
+    return _told(in_music(solution.map.beats().seconds, pieces), truth, about, decided)
 
 
-def bar_doubts(solution, truth: np.ndarray) -> tuple[int, int, int, int]:
+def bar_doubts(solution, truth: np.ndarray, pieces: Pieces) -> tuple[int, int, int, int]:
     """The same of bar lines; any doubt may tell of a wrong one. ``truth``: downbeats."""
     found = solution.map.beats()
     decided = [d for d in solution.doubts if d.kind in ABOUT_BARS]
-    return _told(found.seconds[found.beat == 1], truth, solution.doubts, decided)
+    return _told(in_music(found.seconds[found.beat == 1], pieces), truth, solution.doubts, decided)
 
 
 def _told(found: np.ndarray, truth: np.ndarray, tell, decided) -> tuple[int, int, int, int]:

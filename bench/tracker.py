@@ -73,7 +73,7 @@ def ours(take: Take) -> tuple[dict, float, float]:
     wall, cpu = time.perf_counter() - wall, time.process_time() - cpu
     beats = solution.map.beats()
     scores = _scores(take, beats.seconds, beats.seconds[beats.beat == 1])
-    scores["doubts"] = reliability.doubts(solution, take.beats)
+    scores["doubts"] = reliability.doubts(solution, take.beats, [(take.beats[0], take.beats[-1])])
     inside = (beats.seconds > take.beats[0] - 0.07) & (beats.seconds < take.beats[-1] + 0.07)
     right = reliability.rightness(beats.seconds[inside], take.beats)
     scores["sure"] = list(zip(solution.confidence[inside].tolist(), right.tolist(), strict=True))

@@ -2,7 +2,7 @@
 
 *fit*: made-up takes that the constants are fitted on (``build/fit``, see ``training/README.md``). *evaluation*: made-up
 takes of other pieces and other sounds (``build/evaluation``). *surrounded*: those with talk, applause or silence around
-the music. *practice* and *real*: the folders beside the project, first and second half of the practice takes apart; the
+the music; *two pieces*: those with another piece after it. *practice* and *real*: the folders beside the project, first and second half of the practice takes apart; the
 real recordings have to be fetched by their own script first. Beside the real ones stand the stored answers of the best
 published tracker.
 """
@@ -19,11 +19,12 @@ import mir_eval
 import numpy as np
 
 from bench import reliability
+from bench.reliability import Pieces, in_music
 from bench.takes import PRACTICE, WITHOUT_DRUMS
 from core.analysis import Source, analyse_sources
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_tracker import track_beats
-from training.takes import SURROUNDED, read
+from training.takes import SURROUNDED, TWO_PIECES, read
 
 SHARED = PRACTICE.parent
 REAL = SHARED / "real"
@@ -45,7 +46,8 @@ def cases(work: Path) -> list[Case]:
     out = []
     for group in ("fit", "evaluation"):
         for path in sorted(Path("build", group).glob("*.npz")):
-            told = f"{group}, surrounded" if int(path.stem) >= SURROUNDED else group
+            number = int(path.stem)
+            told = group + (", two pieces" if number >= TWO_PIECES else ", surrounded" if number >= SURROUNDED else "")
             out += [Case(f"{path.stem} {kind}", f"{told}, {kind}", path, kind) for kind in ("tracks", "mix")]
     for folder in sorted(PRACTICE.glob("*/")):
         half = "first half" if folder.name in SEEN.split() else "second half"
@@ -59,12 +61,12 @@ def cases(work: Path) -> list[Case]:
     return out
 
 
-def taken(case: Case, work: Path) -> tuple[list[AnalysedTrack], np.ndarray, np.ndarray, str]:
-    """Players, true beats and downbeats, and what more the group's name should say."""
+def taken(case: Case, work: Path) -> tuple[list[AnalysedTrack], np.ndarray, np.ndarray, Pieces, str]:
+    """Players, true beats and downbeats, where the music lies, and what more the group's name should say."""
     if case.place.suffix == ".npz":
         take = read(case.place)
         drums = ", drums" if take.drums else ", no drums"
-        return take.tracks if case.kind == "tracks" else take.mix, take.beats, take.downbeats, drums
+        return take.tracks if case.kind == "tracks" else take.mix, take.beats, take.downbeats, take.pieces, drums
     if case.place.is_dir():
         truth = json.loads((case.place / "truth.json").read_text())
         files = [case.place / stem for stem in truth["stems"]]
@@ -79,17 +81,21 @@ def taken(case: Case, work: Path) -> tuple[list[AnalysedTrack], np.ndarray, np.n
         mix = work / "data" / case.place.stem / "mix.wav"
         files = [mix] if case.kind == "mix" or len(files) == 1 else files
         beats, downs, more = np.array(truth["beats"]), np.array(truth["downbeats"]), ""
-    return list(analyse_sources([Source(f, f.name) for f in files])), beats, downs, more
+    reference = beats if len(beats) else downs
+    pieces = [(float(reference[0]), float(reference[-1]))]
+    return list(analyse_sources([Source(f, f.name) for f in files])), beats, downs, pieces, more
 
 
 def f_measure(truth: np.ndarray, found: np.ndarray, window: float = 0.07) -> float:
     return float(mir_eval.beat.f_measure(truth, found, window)) if len(truth) and len(found) else 0.0
 
 
-def scores(beats: np.ndarray, downs: np.ndarray, found: np.ndarray, bars: np.ndarray) -> dict[str, float]:
-    """F of beats within 70 and 20 ms and of downbeats, from the first true beat (or bar line) to the last."""
-    reference = beats if len(beats) else downs
-    found, bars = (x[(x > reference[0] - 0.07) & (x < reference[-1] + 0.07)] for x in (found, bars))
+def scores(
+    beats: np.ndarray, downs: np.ndarray, pieces: Pieces, found: np.ndarray, bars: np.ndarray
+) -> dict[str, float]:
+    """F of beats within 70 and 20 ms and of downbeats, in each piece from the first true beat (or bar line) to the
+    last."""
+    found, bars = (in_music(x, pieces) for x in (found, bars))
     out = {}
     if len(beats):
         out |= {"F70": f_measure(beats, found), "F20": f_measure(beats, found, 0.02)}
@@ -101,21 +107,21 @@ def scores(beats: np.ndarray, downs: np.ndarray, found: np.ndarray, bars: np.nda
 def measured(job: tuple[Case, Path]) -> tuple[Case, dict] | None:
     case, work = job
     warnings.simplefilter("ignore")
-    players, beats, downs, more = taken(case, work)
+    players, beats, downs, pieces, more = taken(case, work)
     try:
         solution = reliability.reviewed(players, track_beats(players))
     except ValueError:
         return None
     case.group += more
     found = solution.map.beats()
-    out = scores(beats, downs, found.seconds, found.seconds[found.beat == 1])
+    out = scores(beats, downs, pieces, found.seconds, found.seconds[found.beat == 1])
     if len(beats):
-        out["beats"] = reliability.doubts(solution, beats)
-        inside = (found.seconds > beats[0] - 0.07) & (found.seconds < beats[-1] + 0.07)
+        out["beats"] = reliability.doubts(solution, beats, pieces)
+        inside = np.isin(found.seconds, in_music(found.seconds, pieces))
         right = reliability.rightness(found.seconds[inside], beats)
         out["sure"] = list(zip(solution.confidence[inside].tolist(), right.tolist(), strict=True))
     if len(downs):
-        out["bar lines"] = reliability.bar_doubts(solution, downs)
+        out["bar lines"] = reliability.bar_doubts(solution, downs, pieces)
     return case, out
 
 
@@ -128,7 +134,9 @@ def published(name: str) -> list[tuple[str, dict]]:
         if path.exists():
             answer = json.loads(path.read_text())
             found, bars = np.array(answer["beats"]), np.array(answer.get("downbeats", []))
-            out.append((folder.name, scores(np.array(truth["beats"]), np.array(truth["downbeats"]), found, bars)))
+            beats, downs = np.array(truth["beats"]), np.array(truth["downbeats"])
+            music = [tuple((beats if len(beats) else downs)[[0, -1]].tolist())]
+            out.append((folder.name, scores(beats, downs, music, found, bars)))
     return out
 
 

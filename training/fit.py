@@ -29,7 +29,7 @@ from core.tracking.doubts import bar_evidence
 from core.tracking.doubts.about_ends import LAST, end_features
 from core.tracking.doubts.about_take import usual_confidence
 from core.tracking.hypothesis import rate
-from core.tracking.music import likeliest_music, music_features
+from core.tracking.music import apart, likeliest_music, music_features
 from core.tracking.parameters import (
     CONFIDENCE_WEIGHTS,
     DIVISION_WEIGHTS,
@@ -239,9 +239,9 @@ def fit_readings(fit: Path, judge: Path) -> None:
 # -- where there is music
 
 
-def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_]]]:
-    """Of a take's first chain, as tracks and as mix: whether somebody drums, what tells of music at each beat, and
-    where there is some."""
+def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_], int]]:
+    """Of a take's first chain, as tracks and as mix: whether somebody drums, what tells of music at each beat, where
+    there is some, and how many pieces."""
     take, out = read(path), []
     for tracks in (take.tracks, take.mix):
         try:
@@ -251,7 +251,8 @@ def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_]]]:
             continue
         features = music_features(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound)
         seconds, half = frames / FRAME_RATE, float(np.median(np.diff(frames))) / FRAME_RATE / 2
-        out.append((take.drums, features, (seconds > take.beats[0] - half) & (seconds < take.beats[-1] + half)))
+        is_music = np.any([(seconds > first - half) & (seconds < last + half) for first, last in take.pieces], axis=0)
+        out.append((take.drums, features, is_music, len(take.pieces)))
     return out
 
 
@@ -265,12 +266,18 @@ def fit_music(fit: Path, judge: Path) -> None:
     write_fitted("music", dict(zip(fitted("music"), weights, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):
         for drums in (True, False):
-            some = [(is_music, likeliest_music(x @ weights)) for d, x, is_music in group if d == drums]
+            some = [(is_music, likeliest_music(x @ weights)) for d, x, is_music, n in group if d == drums and n == 1]
             missed = sum(int(m.sum() - m[run].sum()) for m, run in some)
             beyond = sum(int((~m[run]).sum()) for m, run in some)
             print(
                 f"music, {name}, {'drums' if drums else 'no drums'}: {missed} of {sum(int(m.sum()) for m, _ in some)} "
                 f"beats of music left out, {beyond} beyond it"
+            )
+        for count in (1, 2):
+            found = [len(apart(x @ weights)) for _, x, _, n in group if n == count]
+            as_many = sum(n == count for n in found)
+            print(
+                f"music, {name}: {as_many} of {len(found)} recordings of {count} told apart, {found.count(3)} as three"
             )
 
 

@@ -1,4 +1,5 @@
-"""What is on a recording before the music and after it: talk, applause, a room in which nobody plays.
+"""What is on a recording beside a piece of music: talk before it and after it, applause, a room in which nobody plays;
+or another piece.
 
 Voices: Debian's asterisk-core-sounds packages, recorded speech (CC BY-SA 3.0 and CC BY 3.0), needed only here. For
 learning those of two women in English and Russian, for evaluation those of a man in Italian and a woman in French.
@@ -25,16 +26,39 @@ SPEAKERS = {False: ("en_US_*", "ru_RU_*"), True: ("it_IT_*", "fr_CA_*")}
 SHORTEST, LONGEST = 3.0, 25.0
 
 
-def surrounded(rng: Rng, tracks: list[Samples], mix: Samples, evaluation: bool) -> tuple[list[Samples], Samples, float]:
-    """The tracks and the mix with something before and after them, and the seconds that the music starts later."""
-    before, after = (_surroundings(rng, [*tracks, mix], evaluation) for _ in range(2))
-    longer = [np.concatenate(parts) for parts in zip(before, [*tracks, mix], after, strict=True)]
-    return longer[:-1], longer[-1], len(before[0]) / RATE
+def surrounded(rng: Rng, tracks: list[Samples], evaluation: bool) -> tuple[list[Samples], float]:
+    """Tracks (the last is the mix) with something before and after them, and the seconds that the music starts
+    later."""
+    before, after = (_surroundings(rng, tracks, evaluation) for _ in range(2))
+    longer = [np.concatenate(parts) for parts in zip(before, tracks, after, strict=True)]
+    return longer, len(before[0]) / RATE
 
 
-def _surroundings(rng: Rng, recorded: list[Samples], evaluation: bool) -> list[Samples]:
-    """What one end of the recording holds, on each of the tracks and on the mix (the last)."""
-    count = 0 if rng.random() < 0.15 else round(rng.uniform(SHORTEST, LONGEST) * FRAME_RATE) * HOP
+def one_after_the_other(
+    rng: Rng, first: list[Samples], second: list[Samples], evaluation: bool
+) -> tuple[list[Samples], float]:
+    """Two pieces in one recording, as at a rehearsal or a concert: their tracks (the last is the mix) with talk,
+    applause or an empty room between, and the seconds that the second one starts later. Up to 15 dB softer is one."""
+    count = max(len(first), len(second))
+    first, second = (_as_many(tracks, count) for tracks in (first, second))
+    softer = np.float32(10 ** (-rng.uniform(0, 15) / 20))
+    scale = (1, softer) if rng.random() < 0.5 else (softer, 1)
+    loudest = [a if scale[0] == 1 else b for a, b in zip(first, second, strict=True)]
+    between = _surroundings(rng, loudest, evaluation, least=1.0)
+    parts = zip(first, between, second, strict=True)
+    tracks = [np.concatenate([scale[0] * a, x, scale[1] * b]).astype(np.float32) for a, x, b in parts]
+    return tracks, (len(first[0]) + len(between[0])) / RATE
+
+
+def _as_many(tracks: list[Samples], count: int) -> list[Samples]:
+    """``count`` tracks: some on which nothing is played before the last, the mix."""
+    return [*tracks[:-1], *[np.zeros_like(tracks[0])] * (count - len(tracks)), tracks[-1]]
+
+
+def _surroundings(rng: Rng, recorded: list[Samples], evaluation: bool, least: float = 0.85) -> list[Samples]:
+    """What one end of the recording holds, on each of the tracks and on the mix (the last); ``least``: how probably
+    anything."""
+    count = 0 if rng.random() < 1 - least else round(rng.uniform(SHORTEST, LONGEST) * FRAME_RATE) * HOP
     talking, clapping = rng.random() < 0.6, rng.random() < 0.4
     near = int(rng.integers(len(recorded)))  # the microphone that is spoken into
     talk_level, clap_level, floor = (10 ** (rng.uniform(*r) / 20) for r in ((-20, 0), (-25, 0), (-75, -40)))

@@ -3,13 +3,13 @@
 ``python -m training.takes FOLDER FIRST COUNT`` makes takes from the repertoire and the sounds that the network learns
 from, of seeds that it does not: constants are fitted on these. With ``--evaluation`` repertoire and sounds are others,
 which nothing was fitted to: numbers are reported from these. Every take is kept as its tracks and as a finished mix.
-Takes from number 1000 on have talk, applause or silence around the music.
+Takes from number 1000 on have talk, applause or silence around the music, those from 2000 on two pieces each.
 """
 
 from __future__ import annotations
 
 import traceback
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 from pathlib import Path
 
 import numpy as np
@@ -17,17 +17,20 @@ from numpy.typing import NDArray
 
 from core.listening import attacks
 from core.listening.attacks import Attacks
-from core.listening.rates import FRAME_RATE
 from core.listening.spectrum import Evidence, evidence
 from core.listening.track import AnalysedTrack, as_loud_as_usual
 from training.examples import lateness, make_all, performance
 from training.recording import Instruments, record
-from training.surroundings import surrounded
+from training.surroundings import one_after_the_other, surrounded
 
 #: Seeds from here on are not used for learning.
 FIRST_SEED = 400_000
 #: Takes from this number on are recorded with what is before the music and after it.
 SURROUNDED = 1000
+#: Takes from this number on are two pieces one after the other.
+TWO_PIECES = 2000
+#: The seed of a second piece is so much higher than that of the first.
+_SECOND = 50_000
 #: The names of the others.
 NOT_SURROUNDED = "0*"
 
@@ -45,8 +48,48 @@ class Take:
     beats: NDArray[np.float64]
     downbeats: NDArray[np.float64]
 
+    @property
+    def pieces(self) -> list[tuple[float, float]]:
+        """The first and the last true beat of each piece, in seconds."""
+        cuts = [int(np.diff(self.beats).argmax()) + 1] if int(self.name) >= TWO_PIECES else []
+        return [(float(part[0]), float(part[-1])) for part in np.split(self.beats, cuts)]
+
 
 _stage: list[Instruments] = []
+
+
+@dataclass(frozen=True)
+class _Recorded:
+    """A take as it sounds: ``sound``, its tracks and last the mix, all equally long."""
+
+    source: str
+    drums: bool
+    sound: list[NDArray[np.float32]]
+    beats: NDArray[np.float64]
+    downbeats: NDArray[np.float64]
+
+    def later(self, sound: list[NDArray[np.float32]], by: float) -> _Recorded:
+        return replace(self, sound=sound, beats=self.beats + by, downbeats=self.downbeats + by)
+
+    def followed_by(self, other: _Recorded, sound: list[NDArray[np.float32]], later: float) -> _Recorded:
+        known = len(self.downbeats) and len(other.downbeats)
+        return _Recorded(
+            f"{self.source}, then {other.source}",
+            self.drums or other.drums,
+            sound,
+            np.concatenate([self.beats, other.beats + later]),
+            np.concatenate([self.downbeats, other.downbeats + later]) if known else np.zeros(0),
+        )
+
+
+def _piece(stage: Instruments, seed: int, scores: Path, evaluation: bool) -> _Recorded:
+    source, made, known = performance(seed, scores, evaluation)
+    tracks, mix = record(stage, made, seed)
+    mix = mix * np.float32(0.08)
+    late = lateness(evidence([as_loud_as_usual(mix)]).flux, made)
+    beats = made.beats + late
+    drums = any(p < 0 for _, p, _ in made.tracks)
+    return _Recorded(source, drums, [*tracks[:10], mix], beats, beats[made.first] if known else beats[:0])
 
 
 def _make(job: tuple[Path, Path, int, bool]) -> str:
@@ -57,32 +100,33 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
     if not _stage:
         _stage.append(Instruments(evaluation))
     seed = FIRST_SEED + number
+    rng = np.random.default_rng(13_000_000 + seed)
     try:
-        source, made, known = performance(seed, scores, evaluation)
-        tracks, mix = record(_stage[0], made, seed)
-        later = 0.0
-        if number >= SURROUNDED:
-            tracks, mix, later = surrounded(np.random.default_rng(13_000_000 + seed), tracks[:10], mix, evaluation)
+        take = _piece(_stage[0], seed, scores, evaluation)
+        if number >= TWO_PIECES:
+            other = _piece(_stage[0], seed + _SECOND, scores, evaluation)
+            sound, later = one_after_the_other(rng, take.sound, other.sound, evaluation)
+            take = take.followed_by(other, sound, later)
+        elif number >= SURROUNDED:
+            sound, later = surrounded(rng, take.sound, evaluation)
+            take = take.later(sound, later)
     except Exception:  # a script for developers: told, and gone on without this take
         return f"{number}: {traceback.format_exc(limit=-3)}"
-    mix = mix * np.float32(0.08)
     arrays: dict[str, NDArray] = {}
-    for k, x in enumerate([mix, *tracks[:10]]):
+    for k, x in enumerate([take.sound[-1], *take.sound[:-1]]):
         x = as_loud_as_usual(x)
         found = evidence([x])
         hits = attacks.find_attacks(x, found)
         arrays |= {f"{k}/{f.name}": np.asarray(getattr(found, f.name), dtype=np.float16) for f in fields(Evidence)}
         arrays |= {f"{k}/{f.name}": getattr(hits, f.name) for f in fields(Attacks)}
-        if k == 0:
-            late = later + lateness(found.flux[round(later * FRAME_RATE) :], made)
     partial = path.with_suffix(".partial")
     with partial.open("wb") as f:
         np.savez(
             f,
-            source=source,
-            drums=any(p < 0 for _, p, _ in made.tracks),
-            beats=made.beats + late,
-            downbeats=made.beats[made.first] + late if known else np.zeros(0),
+            source=take.source,
+            drums=take.drums,
+            beats=take.beats,
+            downbeats=take.downbeats,
             **arrays,
         )
     partial.replace(path)

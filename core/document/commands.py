@@ -126,14 +126,23 @@ class HoldBeat:
     kind: Literal["hold"] = "hold"
 
 
+@dataclass(frozen=True)
+class Free:
+    """There are no beats in a stretch: what the map has there is only counted on, and no click sounds."""
+
+    stretch: Stretch
+    kind: Literal["free"] = "free"
+
+
 # ---- bars
 
 
 @dataclass(frozen=True)
 class Downbeat:
-    """Move every downbeat ``by`` beats later."""
+    """Move every downbeat ``by`` beats later, of a stretch or of the whole map."""
 
     by: int
+    stretch: Stretch | None = None
     kind: Literal["downbeat"] = "downbeat"
 
 
@@ -292,17 +301,20 @@ class PointsEvery:
 
 @dataclass(frozen=True)
 class Shift:
-    """Move the whole map ``by`` seconds."""
+    """Move a stretch, or the whole map, ``by`` seconds."""
 
     by: float
+    stretch: Stretch | None = None
     kind: Literal["shift"] = "shift"
 
 
 @dataclass(frozen=True)
 class ShiftByBeats:
-    """Move every beat by a share of the gap to its neighbour; 0.5: the off-beats become the beats."""
+    """Move every beat, of a stretch or of the whole map, by a share of the gap to its neighbour; 0.5: the off-beats
+    become the beats."""
 
     share: float
+    stretch: Stretch | None = None
     kind: Literal["offbeat"] = "offbeat"
 
 
@@ -355,6 +367,7 @@ Command: TypeAlias = (
     | Insert
     | Remove
     | HoldBeat
+    | Free
     | Downbeat
     | MakeOne
     | Number

@@ -11,17 +11,19 @@ import numpy as np
 from core.document import BarLine, BarsHere, Document, MeterHere, Right
 from core.document.commands import AreBars, Count, Downbeat, Join, MakeOne, Number, PlaceAt, SetMeter, Split
 from core.document.statements import line_at
+from core.editing.chosen import beats_in, where
 from core.editing.dispatch import map_of, run
 from core.editing.outcome import Outcome
 from core.editing.recording import Recording, snap_to_attack
 from core.errors import InputError
 from core.tempomap import Meter, TempoMap, edits, reach
-from core.tempomap.bar_lines import lines_of, usual_meter, with_lines
+from core.tempomap.bar_lines import lines_of, usual_meter, with_lines, with_lines_moved
 from core.tempomap.counting import renumber
 from core.tempomap.edits import EditError, pins_of
 from core.tempomap.position import words_at
 from core.tempomap.splice import BEAT_SECONDS, bars_between, between, splice
 from core.tracking.context import NoBeats
+from core.tracking.pieces import piece_of
 from core.tracking.redetect import LONGEST_DETECTED, redetect
 
 #: Felt beats of the longest bar that is counted by hand.
@@ -66,9 +68,12 @@ def _line(tempo_map: TempoMap, bar: int) -> int:
 
 @run.register
 def _(command: Downbeat, document: Document, recording: Recording, preview: bool) -> Outcome:
-    by = command.by
+    tempo_map, by = map_of(document), command.by
     name = f"Downbeat {abs(by)} beat{'s' * (abs(by) != 1)} {'later' if by > 0 else 'earlier'}"
-    return Outcome(edits.shift_downbeat(map_of(document), by), name)
+    chosen = beats_in(tempo_map, command.stretch)
+    if chosen is None:
+        return Outcome(edits.shift_downbeat(tempo_map, by), name)
+    return Outcome(with_lines_moved(tempo_map, by, *chosen), f"{name}{where(tempo_map, chosen)}")
 
 
 @run.register
@@ -79,18 +84,22 @@ def _(command: MakeOne, document: Document, recording: Recording, preview: bool)
     found = tempo_map.beats(beat, beat)
     if found.beat[0] == 1:
         return Outcome(tempo_map, f"A bar starts at {words_at(tempo_map, beat)}", statements)
-    return Outcome(lines_through(document, beat), f"Beat 1 moved to {words_at(tempo_map, beat)}", statements)
+    return Outcome(lines_through(document, recording, beat), f"Beat 1 moved to {words_at(tempo_map, beat)}", statements)
 
 
-def lines_through(document: Document, beat: int) -> TempoMap:
-    """The map with bar lines moved so that one falls on ``beat``: all of them, or those up to the next ones that were
-    said. An odd bar stands where they meet."""
+def lines_through(document: Document, recording: Recording, beat: int) -> TempoMap:
+    """The map with bar lines moved so that one falls on ``beat``: all of them, or of several pieces in one recording
+    those of the beat's own, or those up to the next ones that were said. An odd bar stands where they meet."""
     tempo_map = map_of(document)
     found = tempo_map.beats(beat, beat)
     into = int(found.beat[0]) - 1
     count = tempo_map.meters.meter_at(int(found.bar[0])).beats
-    fixed = said_lines(document)
+    piece = _piece_of(recording, tempo_map, beat)
+    start, end = piece or (-np.inf, np.inf)
+    fixed = [k for k in said_lines(document) if start <= k <= end]
     below, above = [k for k in fixed if k < beat], [k for k in fixed if k > beat]
+    if not fixed and piece:
+        return with_lines_moved(tempo_map, into if into <= count / 2 else into - count, *piece)
     if not fixed:
         first = int(tempo_map.beats().index[0])
         by = into if into <= count / 2 and first <= 0 else into - count
@@ -106,15 +115,26 @@ def lines_through(document: Document, beat: int) -> TempoMap:
     by = into
     if lower is None and into > count / 2:
         by = into - count
-    low = [(k, m) for k, m in pairs if lower is not None and (k <= lower or k < beat - _SHORTEST + 1)]
+    low = [(k, m) for k, m in pairs if k < start or (lower is not None and (k <= lower or k < beat - _SHORTEST + 1))]
     shifted = [
         (k + by, m)
         for k, m in pairs
-        if (lower is None or k + by >= beat) and (upper is None or k + by <= upper - _SHORTEST)
+        if start <= k <= end
+        and (lower is None or k + by >= beat)
+        and (upper is None or k + by <= upper - _SHORTEST)
+        and start <= k + by <= end
     ]
-    high = [(k, m) for k, m in pairs if upper is not None and k >= upper]
+    high = [(k, m) for k, m in pairs if k > end or (upper is not None and k >= upper)]
     made = [*low, *shifted, *high]
     return with_lines(tempo_map, [k for k, _ in made], [m for _, m in made])
+
+
+def _piece_of(recording: Recording, tempo_map: TempoMap, beat: int) -> tuple[int, int] | None:
+    """The first and the last beat of the piece that a beat belongs to; None where the recording holds one piece."""
+    try:
+        return piece_of(recording.context(), tempo_map, beat)
+    except NoBeats:
+        return None
 
 
 @run.register
@@ -123,7 +143,7 @@ def _(command: Number, document: Document, recording: Recording, preview: bool) 
     at = float(tempo_map.seconds_of_beat(beat))
     name = f"{words_at(tempo_map, beat).capitalize()} is bar {bar} now"
     if tempo_map.beats(beat, beat).beat[0] != 1:
-        tempo_map = lines_through(document, beat)
+        tempo_map = lines_through(document, recording, beat)
         beat = round(float(tempo_map.beat_index_at(at)))
     return Outcome(numbered(tempo_map, beat, bar), name, (BarLine(at, bar),))
 

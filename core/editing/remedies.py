@@ -16,7 +16,7 @@ from dataclasses import replace
 from functools import cache
 
 from core.document import Document
-from core.document.commands import Command, Ends, Starts
+from core.document.commands import Command, Ends, Free, Starts
 from core.editing import Recording, apply
 from core.listening.track import Progress, no_progress
 from core.tempomap import TempoMap
@@ -87,6 +87,9 @@ def trusted(
     def tried(doubt: Doubt) -> Doubt:
         remedies, choices = [], []
         for remedy in doubt.remedies:
+            if isinstance(remedy.command, Free):  # says something of the music, and leaves the map as it is
+                remedies.append(remedy)
+                continue
             after = changed(remedy.command)
             if after is None:
                 continue

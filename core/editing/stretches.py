@@ -6,9 +6,10 @@ from contextlib import suppress
 
 import numpy as np
 
-from core.document import Document, Hold
+from core.document import Document, Hold, WithoutBeats
 from core.document.commands import (
     Bars,
+    Free,
     HoldBeat,
     PointsEvery,
     Ratio,
@@ -19,12 +20,12 @@ from core.document.commands import (
     ShiftByBeats,
     Smooth,
     Steady,
-    Stretch,
     TakeReading,
     Tap,
     Thin,
 )
 from core.editing.bars import read_meter, said_lines
+from core.editing.chosen import beats_in, where
 from core.editing.dispatch import map_of, run
 from core.editing.keeping_bars import choose_bars
 from core.editing.obeying import obeying
@@ -34,7 +35,6 @@ from core.tempomap import Meters, TempoMap, grain, reach
 from core.tempomap.counting import rescale
 from core.tempomap.edits import EditError, hold_beat, pins_of, with_every_beat
 from core.tempomap.limits import checked_tempo
-from core.tempomap.position import words_at
 from core.tracking.context import NoBeats
 from core.tracking.fit import kept_beats
 from core.tracking.parameters import ANOTHER_LEVEL
@@ -48,26 +48,6 @@ _SETTLED_WITHIN, _THINNED_WITHIN, _UNMOVED = 0.2, 0.5, 1e-7
 _SAME_BEAT = 0.25
 #: The first downbeat of a rough start goes to an attack within so many seconds.
 _ROUGH_SNAP = 0.02
-
-
-def beats_in(tempo_map: TempoMap, stretch: Stretch | None) -> tuple[int, int] | None:
-    """The felt beats nearest to the ends of a stretch; None where none is chosen."""
-    if stretch is None:
-        return None
-    a, b = sorted(stretch)
-    index = tempo_map.beats().index
-    first, last = np.clip(np.round(tempo_map.beat_index_at([a, b])), index[0], index[-1]).astype(int)
-    if last - first < 1:
-        raise EditError("The chosen stretch holds no beats of the map.")
-    return int(first), int(last)
-
-
-def where(tempo_map: TempoMap, chosen: tuple[int, int] | None) -> str:
-    """Like " from bar 3 to bar 7", or nothing for the whole map."""
-    if chosen is None:
-        return ""
-    first, last = chosen
-    return f" from {words_at(tempo_map, first)} to {words_at(tempo_map, last)}"
 
 
 def _ends(chosen: tuple[int, int] | None) -> tuple[int, int] | tuple[None, None]:
@@ -115,6 +95,12 @@ def _(command: HoldBeat, document: Document, recording: Recording, preview: bool
     counted = hold_beat(tempo_map, *chosen)
     edited, other = choose_bars(document, recording, counted, start, command.bars)
     return Outcome(edited, f"One held beat{where(tempo_map, chosen)}", (Hold(start, end),), flipped=other)
+
+
+@run.register
+def _(command: Free, document: Document, recording: Recording, preview: bool) -> Outcome:
+    start, end = sorted(command.stretch)
+    return Outcome(map_of(document), f"No beats from {start:.1f} s to {end:.1f} s", (WithoutBeats(start, end),))
 
 
 @run.register
@@ -252,14 +238,18 @@ def _cost(tempo_map: TempoMap, kept: TempoMap) -> str:
 
 @run.register
 def _(command: Shift, document: Document, recording: Recording, preview: bool) -> Outcome:
-    return Outcome(reach.shift(map_of(document), command.by), f"Whole map {1000 * command.by:+.0f} ms")
+    tempo_map, by = map_of(document), f"{1000 * command.by:+.0f} ms"
+    chosen = beats_in(tempo_map, command.stretch)
+    name = f"Whole map {by}" if chosen is None else f"Beats {by}{where(tempo_map, chosen)}"
+    return Outcome(reach.shift(tempo_map, command.by, *_ends(chosen)), name)
 
 
 @run.register
 def _(command: ShiftByBeats, document: Document, recording: Recording, preview: bool) -> Outcome:
-    words = "later" if command.share > 0 else "earlier"
-    name = f"Beats {abs(command.share):g} of a beat {words}"
-    return Outcome(reach.shift_by_beats(map_of(document), command.share), name)
+    tempo_map, words = map_of(document), "later" if command.share > 0 else "earlier"
+    chosen = beats_in(tempo_map, command.stretch)
+    name = f"Beats {abs(command.share):g} of a beat {words}{where(tempo_map, chosen)}"
+    return Outcome(reach.shift_by_beats(tempo_map, command.share, *_ends(chosen)), name)
 
 
 @run.register

@@ -51,6 +51,19 @@ def with_lines(tempo_map: TempoMap, lines: Sequence[int], meters: Sequence[Meter
     return replace(full, meters=table).with_points(full.seconds, table.quarters_of_beat(index), pins_of(full))
 
 
+def with_lines_moved(tempo_map: TempoMap, by: int, first: int, last: int) -> TempoMap:
+    """The same beats with the bar lines on beats ``first`` to ``last`` so many beats later; where they meet the others
+    an odd bar stands. Raises :class:`core.tempomap.edits.EditError`."""
+    lines, meters = lines_of(tempo_map)
+    pairs = list(zip(lines.tolist(), [*meters, meters[-1]], strict=True))
+    before, after = [p for p in pairs if p[0] < first], [p for p in pairs if p[0] > last]
+    low = before[-1][0] if before else int(tempo_map.beats().index[0]) - 1
+    high = after[0][0] if after else int(tempo_map.beats().index[-1]) + 1
+    moved = [(k + by, m) for k, m in pairs if first <= k <= last and low < k + by < high]
+    made = [*before, *moved, *after]
+    return with_lines(tempo_map, [k for k, _ in made], [m for _, m in made])
+
+
 def with_lines_kept(before: TempoMap, after: TempoMap, anew: tuple[float, float] | None = None) -> TempoMap:
     """``after``, in which beats came or went, with the bar lines of ``before``: each stays on its beat, or on the
     nearest one where its own is gone. A bar that has another number of beats now is an odd bar; one without any is

@@ -26,7 +26,10 @@ def pulsed(tempo_map: TempoMap) -> TempoMap:
 
 
 def has_pulses(tempo_map: TempoMap) -> bool:
-    return any(is_uneven(c.meter) for c in tempo_map.meters.changes)
+    """Whether a bar of the mapped music has unequal felt beats."""
+    meters, (first, last) = tempo_map.meters, tempo_map.bar_range
+    opens = [first, *(c.bar for c in meters.changes if first < c.bar <= last)]
+    return any(is_uneven(meters.meter_at(bar)) for bar in opens)
 
 
 def same_place(index: float, of: TempoMap, to: TempoMap) -> float:

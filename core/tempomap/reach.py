@@ -21,18 +21,29 @@ from core.tempomap.tempomap import TempoMap
 BENT = 8
 
 
-def shift(tempo_map: TempoMap, by: float) -> TempoMap:
-    """Move the whole map, pins too, by ``by`` seconds."""
+def shift(tempo_map: TempoMap, by: float, first: int | None = None, last: int | None = None) -> TempoMap:
+    """Move the whole map, or beats ``first`` to ``last``, by ``by`` seconds, pins too."""
+    if first is not None and last is not None:
+        full = with_every_beat(tempo_map)
+        return _moved(full, np.where(_inside(full, first, last), full.seconds + by, full.seconds))
     if tempo_map.seconds[0] + by < min(0.0, tempo_map.seconds[0]):  # a machine may begin a few ms before the recording
         raise EditError("The first beat cannot lie before the recording starts.")
     return tempo_map.with_points(tempo_map.seconds + by, tempo_map.quarters, pins_of(tempo_map))
 
 
-def shift_by_beats(tempo_map: TempoMap, share: float) -> TempoMap:
-    """Move every beat by a share of the gap to its neighbour (0.5: the off-beats become the beats)."""
+def shift_by_beats(tempo_map: TempoMap, share: float, first: int | None = None, last: int | None = None) -> TempoMap:
+    """Move every beat, or beats ``first`` to ``last``, by a share of the gap to its neighbour (0.5: the off-beats
+    become the beats)."""
     full = with_every_beat(tempo_map)
     index = full.meters.beat_of_quarters(full.quarters)
-    return _moved(full, full.seconds_of_beat(index + share))
+    moves = _inside(full, first, last) if first is not None and last is not None else True
+    return _moved(full, full.seconds_of_beat(index + np.where(moves, share, 0.0)))
+
+
+def _inside(full: TempoMap, first: int, last: int) -> NDArray[np.bool_]:
+    """Which points lie at beats ``first`` to ``last`` or between them."""
+    index = full.meters.beat_of_quarters(full.quarters)
+    return (index >= first - EPSILON) & (index <= last + EPSILON)
 
 
 def bend(tempo_map: TempoMap, beat: int, seconds: float, stops: Sequence[float] = ()) -> TempoMap:

@@ -6,6 +6,8 @@
 - :mod:`~core.tracking.semi_markov`, :mod:`~core.tracking.decoder`: chains of beats
 - :mod:`~core.tracking.downbeats`, :mod:`~core.tracking.bars`, :mod:`~core.tracking.uneven_meters`: bars
 - :mod:`~core.tracking.placement`, :mod:`~core.tracking.ends`, :mod:`~core.tracking.candidate`: from a chain to a map
+- :mod:`~core.tracking.music`, :mod:`~core.tracking.pieces`, :mod:`~core.tracking.joining`: music, talk and applause;
+  several pieces in one recording
 - :mod:`~core.tracking.confidence`, :mod:`~core.tracking.doubts`: how sure it is, and where not
 - :mod:`~core.tracking.redetect`, :mod:`~core.tracking.tapping`, :mod:`~core.tracking.review`: while the map is edited
 - :mod:`~core.tracking.parameters`: every fitted or chosen number

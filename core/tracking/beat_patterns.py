@@ -9,6 +9,7 @@ performances (``training/patterns.py``); here it is plain matrix products.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from copy import copy
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -44,6 +45,16 @@ class TakeBands:
         self.rises = _grouped(rises(with_lead(bands, FRAME_RATE))[-len(bands) :], RISES)
         self.levels = _grouped(relative(bands), LEVELS)
         self.pitches = np.cumsum(np.concatenate([np.zeros((1, pitches.shape[1]), np.float32), pitches]), axis=0)
+
+    def in_silence(self, start: int, count: int) -> TakeBands:
+        """The same ``start`` frames later in a take of ``count`` frames, with nothing around it. ``start``: a whole
+        number of slow frames."""
+        out, slow = copy(self), round(FRAME_RATE / PITCH_RATE)
+        around = (start, max(0, count - start - len(self.rises)))
+        out.rises, out.levels = (np.pad(x, (around, (0, 0))) for x in (self.rises, self.levels))
+        after = max(0, -(-count // slow) + 1 - start // slow - len(self.pitches))
+        out.pitches = np.pad(self.pitches, ((start // slow, after), (0, 0)), mode="edge")
+        return out
 
     def along(self, frames: ArrayLike) -> Floats:
         """What the network sees of a chain of beats, ``(beats, INPUTS)``. ``frames``: rising, 100 a second, two at

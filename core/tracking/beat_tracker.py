@@ -26,10 +26,12 @@ from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
 from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
 from core.tracking.hypothesis import TempoHypothesis, compared, rate, score_hypothesis
+from core.tracking.joining import joined_results
 from core.tracking.music import certainly_none, music_beats
 from core.tracking.off_beats import keep_phase
 from core.tracking.parameters import FEWEST_BEATS, TEMPO_DRIFT, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
+from core.tracking.pieces import find_pieces, of_piece
 from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
 from core.tracking.tempo_candidates import tempo_hypotheses
 from core.tracking.tempo_freedom import decode_freely
@@ -50,18 +52,47 @@ def track_beats(
     """Find beats and bars. Raises :class:`core.tracking.context.NoBeats`."""
     progress("Choosing the guide", 0.0)
     context = build_context(tracks, options.guides)
+    ranked = hypotheses(context, options, progress)
+    found = _piece_by_piece(context, ranked[0], options, progress) or _found(context, options, progress, ranked)
+    progress("Done", 1.0)
+    return replace(found, guides=_all_ranks(context, tracks))
+
+
+def _piece_by_piece(
+    context: AnalysisContext, hypothesis: TempoHypothesis, options: TrackingOptions, progress: Progress
+) -> TrackingResult | None:
+    """What is found in each of several pieces by itself, joined; None where the recording holds one piece only."""
+    stretches = find_pieces(context, hypothesis.frames, options)
+    results: list[TrackingResult] = []
+    for k, stretch in enumerate(stretches):
+
+        def told(stage: str, share: float, k: int = k) -> None:
+            progress(f"{stage} (piece {k + 1} of {len(stretches)})", 0.6 + 0.3 * (k + share) / len(stretches))
+
+        with suppress(NoBeats):  # too short to count along by itself: counted through
+            results.append(_found(context.between(*stretch), of_piece(options, stretch), told))
+    return joined_results(context, results, options) if len(results) > 1 else None
+
+
+def _found(
+    context: AnalysisContext,
+    options: TrackingOptions,
+    progress: Progress,
+    ranked: list[TempoHypothesis] | None = None,
+) -> TrackingResult:
+    """What is found in one piece of music. ``ranked``: its tempo hypotheses, where they are known."""
     if options.meter and is_uneven(options.meter):
         share = options.meter.numerator / options.meter.beats
         low, high = uneven_meters.FELT if options.tempo == USUAL_RANGE else options.tempo
-        return _in_uneven_meter(tracks, options, context, options.meter, (low * share, high * share), progress)
+        return _in_uneven_meter(context, options, options.meter, (low * share, high * share), progress)
     if options.meter is None and (found := uneven_meters.bar_of_pulses(context, options.tempo[1])):
         count, pace = found
         pulses = pace / _PULSE_RANGE, pace * _PULSE_RANGE
-        return _in_uneven_meter(tracks, options, context, Meter(count, 8), pulses, progress)
+        return _in_uneven_meter(context, options, Meter(count, 8), pulses, progress)
     if options.meter and options.meter.beats == options.meter.numerator and options.meter.denominator > 4:
-        context = context.by_attacks()
+        context, ranked = context.by_attacks(), None
     pins = options.fixed
-    ranked = hypotheses(context, options, progress)
+    ranked = ranked or hypotheses(context, options, progress)
     music_alone = _without_surroundings(context, ranked[0], options)
     if music_alone != options:
         with suppress(NoBeats):  # too short to count along by itself: then the whole take is
@@ -89,9 +120,7 @@ def track_beats(
     progress("Looking for other readings", 0.8)
     others = alternatives(context, best, rivals, options.meter is None)
     doubts = find_doubts(context, best, tempo_map, confidence, ranked)
-    progress("Done", 1.0)
-    guides = _all_ranks(context, tracks)
-    return TrackingResult(tempo_map, confidence, guides, doubts, others, features, ranked, best)
+    return TrackingResult(tempo_map, confidence, context.ranks, doubts, others, features, ranked, best)
 
 
 def _all_ranks(context: AnalysisContext, tracks: Sequence[AnalysedTrack]) -> list[GuideRank]:
@@ -101,9 +130,8 @@ def _all_ranks(context: AnalysisContext, tracks: Sequence[AnalysedTrack]) -> lis
 
 
 def _in_uneven_meter(
-    tracks: Sequence[AnalysedTrack],
-    options: TrackingOptions,
     context: AnalysisContext,
+    options: TrackingOptions,
     meter: Meter,
     pace: tuple[float, float],
     progress: Progress,
@@ -112,7 +140,7 @@ def _in_uneven_meter(
     no meter was asked for, in those with the strongest attacks. ``pace``: range of the pulse, a minute."""
     pulses = pulse_of(meter)
     # what is known of felt beats says nothing of the pulses between them
-    found = track_beats(tracks, replace(options, meter=pulses, tempo=pace, known=(), refused=()), progress)
+    found = _found(context, replace(options, meter=pulses, tempo=pace, known=(), refused=()), progress)
     if options.meter is None:
         beats = found.map.beats()
         frames = np.round(beats.seconds * FRAME_RATE).astype(np.int64)

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
 from core.errors import InputError
+from core.listening.excerpt import SLOW, excerpt, in_silence
 from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, given_weights, rank_guides
 from core.listening.track import AnalysedTrack
 from core.tracking.activation_offset import ActivationOffset, activation_offset
@@ -50,6 +51,8 @@ class AnalysisContext:
         What beats are decoded on: the onset envelope and the activation as one.
     bands : TakeBands or None
         All tracks' sound, to read beat by beat (:mod:`core.tracking.beat_patterns`); None where that tells nothing.
+    guides : mapping
+        Weights by track name that the engineer gave.
     """
 
     tracks: list[AnalysedTrack]
@@ -59,6 +62,8 @@ class AnalysisContext:
     beat_activation: Floats
     decoding_curve: Floats
     bands: TakeBands | None = None
+    guides: Mapping[str, float] | None = None
+    _parts: dict[tuple[int, int], AnalysisContext] = field(init=False, default_factory=dict, repr=False, compare=False)
 
     @cached_property
     def sound(self) -> TakeSound:
@@ -74,6 +79,33 @@ class AnalysisContext:
         """The same without what networks say, for pulses finer than beats: they have learned to tell felt beats."""
         silent = np.zeros_like(self.beat_activation)
         return replace(self, beat_activation=silent, decoding_curve=self.onset_envelope, bands=None)
+
+    def between(self, start: int, stop: int) -> AnalysisContext:
+        """The context of what lies from frame ``start`` to before frame ``stop``, as if nothing else had been recorded:
+        what is usual in a loud piece of music says nothing of a soft one. Times stay what they are. Made once. Raises
+        :class:`NoBeats`."""
+        if (start, stop) not in self._parts:
+            self._parts[start, stop] = self._made_between(start // SLOW * SLOW, stop)
+        return self._parts[start, stop]
+
+    def _made_between(self, start: int, stop: int) -> AnalysisContext:
+        count = len(self.onset_envelope)
+        alone = build_context([excerpt(t, start, stop) for t in self.tracks], self.guides)
+        assert alone.bands
+
+        def padded(curve: Floats) -> Floats:
+            return np.pad(curve, [(start, count - start - len(curve)), *[(0, 0)] * (curve.ndim - 1)])
+
+        tracks = [in_silence(t, start, count) for t in alone.tracks]
+        return replace(
+            alone,
+            tracks=tracks,
+            onset_envelope=padded(alone.onset_envelope),
+            summed=SummedEvidence.of(tracks),
+            beat_activation=padded(alone.beat_activation),
+            decoding_curve=padded(alone.decoding_curve),
+            bands=alone.bands.in_silence(start, count),
+        )
 
 
 def decoding_curve(onset_envelope: Floats, beat_activation: Floats, share: float = ACTIVATION_SHARE) -> Floats:
@@ -96,4 +128,4 @@ def build_context(tracks: Sequence[AnalysedTrack], guides: Mapping[str, float] |
         envelope = fused_onset_envelope(usable, ranks)
         summed, bands = SummedEvidence.of(usable), TakeBands(sound)
         likely = pending.result()
-    return AnalysisContext(usable, ranks, envelope, summed, likely, decoding_curve(envelope, likely), bands)
+    return AnalysisContext(usable, ranks, envelope, summed, likely, decoding_curve(envelope, likely), bands, guides)

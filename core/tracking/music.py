@@ -19,6 +19,9 @@ from core.tracking.parameters import (
     MUSIC_WEIGHTS,
     NO_MUSIC,
     NO_MUSIC_A_BEAT,
+    NO_MUSIC_A_BEAT_BETWEEN,
+    SHORTEST_PAUSE,
+    SHORTEST_PIECE,
     SURROUNDINGS,
 )
 
@@ -84,10 +87,39 @@ def certainly_none(frames: Ints, activation: Floats, onset_envelope: Floats, sou
     run = likeliest_music(log_odds)
 
     def left_out(part: Floats) -> int:
-        clear = part.sum() < -max(NO_MUSIC, NO_MUSIC_A_BEAT * len(part))
-        return len(part) - CLOSE_TO_MUSIC if clear and len(part) >= SURROUNDINGS else 0
+        return len(part) - CLOSE_TO_MUSIC if _is_none(part) else 0
 
     return left_out(log_odds[: run.start]), left_out(log_odds[run.stop :])
+
+
+def pieces(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> list[slice]:
+    """The pieces of music among a chain's beats, one or more, where what lies between them certainly is none."""
+    if len(frames) < FEWEST_BEATS:
+        return [slice(0, len(frames))]
+    return apart(_log_odds(frames, activation, onset_envelope, sound))
+
+
+def apart(log_odds: Floats, first: int = 0) -> list[slice]:
+    """The same from the log-odds of each beat being music. ``first``: the number of the first of these beats."""
+    pause = likeliest_music(-log_odds)
+    before, after = log_odds[: pause.start], log_odds[pause.stop :]
+    if not _is_none(log_odds[pause], SHORTEST_PAUSE, NO_MUSIC_A_BEAT_BETWEEN):
+        return [slice(first, first + len(log_odds))]
+    out = []
+    if _is_piece(before):
+        out += apart(before, first)
+    if _is_piece(after):
+        out += apart(after, first + pause.stop)
+    return out or [slice(first, first + len(log_odds))]
+
+
+def _is_none(log_odds: Floats, least: int = SURROUNDINGS, each: float = NO_MUSIC_A_BEAT) -> bool:
+    """Whether some beats in a row, ``least`` or more, certainly are no music."""
+    return len(log_odds) >= least and bool(log_odds.sum() < -max(NO_MUSIC, each * len(log_odds)))
+
+
+def _is_piece(log_odds: Floats) -> bool:
+    return len(log_odds) >= SHORTEST_PIECE and bool(log_odds[likeliest_music(log_odds)].sum() > NO_MUSIC)
 
 
 def _log_odds(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> Floats:

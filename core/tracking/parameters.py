@@ -116,6 +116,9 @@ NO_MUSIC, NO_MUSIC_A_BEAT = 20.0, 2.0
 #: Chosen: what is shorter than so many beats has little say in the tempo, and is left to what finds the exact ends; so
 #: have the beats closest to the music.
 SURROUNDINGS, CLOSE_TO_MUSIC = 12, 4
+#: Chosen on the fitting set (docs/measured.md): two pieces are told apart by so many beats between them that together
+#: speak against music by :data:`NO_MUSIC` nats, and by so many each. Chosen: fewer beats in a row are no piece.
+SHORTEST_PAUSE, NO_MUSIC_A_BEAT_BETWEEN, SHORTEST_PIECE = 8, 1.0, 16
 
 # ---- confidence and doubts
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,20 +12,24 @@ from numpy.typing import NDArray
 from core.document.commands import Shift
 from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
+from core.tempomap.edits import pins_of
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.bars import BarDivision
 from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import SAME_TEMPO, confidence_features, confidence_of
-from core.tracking.context import AnalysisContext
+from core.tracking.context import AnalysisContext, NoBeats
 from core.tracking.decoder import posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt, Remedy, about_all
+from core.tracking.doubts.in_piece import between_pieces, in_piece
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.exact_tempo import find_exact_tempo
 from core.tracking.hypothesis import compared, rate
 from core.tracking.parameters import FEWEST_BEATS, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
+from core.tracking.pieces import find_pieces, parts_of
 from core.tracking.placement import PlacedBeats, place_on_attacks
+from core.tracking.results import TrackingOptions
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -56,21 +61,52 @@ def review(
     ``usual``: the tempo range that the engineer expects, felt beats a minute; ``chains``: the beats (frames) of each
     tempo hypothesis that a search compared: the map is compared with them.
 
-    Nothing is decoded; only how well the map's beats fit is measured: about a third of a second for four minutes.
+    Nothing is decoded; only how well the map's beats fit is measured: about a third of a second for four minutes. Where
+    a recording holds several pieces, each is reviewed by itself.
     """
+    length = len(context.onset_envelope)
+    # tracks may have gone since the search
+    chains = [c for chain in chains if len(c := chain[chain < length]) >= FEWEST_BEATS]
+    own = chains[0] if chains else _frames(tempo_map, length)
+    stretches = find_pieces(context, own, TrackingOptions(pins=tempo_map.seconds[pins_of(tempo_map)].tolist()))
+    if not stretches:
+        confidence, doubts = _review(context, tempo_map, usual, chains)
+        return confidence, _whole_first(doubts)
+    beats = tempo_map.beats()
+    confidence = np.zeros(len(beats))
+    parts = [(s, part) for s, part in zip(stretches, parts_of(tempo_map, stretches), strict=True) if part]
+    doubts = [between_pieces(*pair) for pair in pairwise(part for _, part in parts)]
+    for (start, stop), part in parts:
+        try:
+            alone = context.between(start, stop)
+        except NoBeats:
+            continue
+        own_chains = [own for c in chains if len(own := c[(c >= start) & (c < stop)]) >= FEWEST_BEATS]
+        sure, found = _review(alone, part, usual, own_chains)
+        first = int(part.beats().index[0] - beats.index[0])
+        confidence[first : first + len(sure)] = sure
+        doubts += in_piece(found, part, part is parts[0][1], part is parts[-1][1])
+    return confidence, _whole_first(sorted(doubts, key=lambda d: d.start))
+
+
+def _whole_first(doubts: Sequence[Doubt]) -> list[Doubt]:
+    return sorted(doubts, key=lambda d: d.kind not in WHOLE)
+
+
+def _review(
+    context: AnalysisContext, tempo_map: TempoMap, usual: tuple[float, float], chains: Sequence[Ints]
+) -> tuple[Floats, list[Doubt]]:
+    """:func:`review` of one piece."""
     if has_pulses(tempo_map):
         even = pulsed(tempo_map)
         share = len(even.beats()) / len(tempo_map.beats())
-        confidence, found = review(context.by_attacks(), even, (usual[0] * share, usual[1] * share), chains)
+        confidence, found = _review(context.by_attacks(), even, (usual[0] * share, usual[1] * share), chains)
         at = np.searchsorted(even.beats().quarters, tempo_map.beats().quarters - 1e-6)
         return confidence[np.minimum(at, len(confidence) - 1)], to_felt_beats(found, even, tempo_map)
-    beats, length = tempo_map.beats(), len(context.onset_envelope)
-    frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, length - 1)
+    beats, frames = tempo_map.beats(), _frames(tempo_map, len(context.onset_envelope))
     if len(frames) < FEWEST_BEATS or (np.diff(frames) < _NEAREST).any():
         return np.ones(len(frames)), []
 
-    # tracks may have gone since the search
-    chains = [c for chain in chains if len(c := chain[chain < length]) >= FEWEST_BEATS]
     own = next((chain for chain in chains if _follows(frames, chain)), frames)
     rivals = _at_other_tempos(own, usual, chains)
     hypothesis, *others = compared([rate(context, chain, usual) for chain in (own, *rivals)])
@@ -93,7 +129,12 @@ def review(
     rest = find_doubts(context, candidate, tempo_map, confidence, [hypothesis, *others])
     if found:  # a map beside its attacks fits badly, too: one doubt about that is enough
         rest = [d for d in rest if d.kind not in ("phase", "level")]
-    return confidence, sorted([*found, *rest], key=lambda d: d.kind not in WHOLE)
+    return confidence, [*found, *rest]
+
+
+def _frames(tempo_map: TempoMap, length: int) -> Ints:
+    """The beats of a map in a recording of ``length`` frames."""
+    return np.clip(np.round(tempo_map.beats().seconds * FRAME_RATE).astype(np.int64), 0, length - 1)
 
 
 def _follows(frames: Ints, chain: Ints) -> bool:

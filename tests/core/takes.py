@@ -97,6 +97,21 @@ def record_after(front, truth, parts, back=()):
     return tracks
 
 
+def record_one_after_the_other(pause, *pieces):
+    """The tracks of a recording of several pieces, each ``(truth, parts)``, with ``pause`` between them (samples,
+    loudest on the first track); and the seconds at which each piece starts."""
+    played = [_samples(truth, parts, tail=1.5, extra={}, jitter=0.005, mix=False, seed=12) for truth, parts in pieces]
+    lengths = [max(map(len, p.values())) for p in played]
+    names = list(dict.fromkeys(name for p in played for name in p))
+    tracks = []
+    for k, name in enumerate(names):
+        between = (1.0 if k == 0 else 0.1) * np.asarray(pause)
+        rows = [p.get(name, np.zeros(n)) for p, n in zip(played, lengths, strict=True)]
+        tracks.append(to_track(name, np.concatenate([x for row in rows for x in (row, between)][:-1])))
+    starts = np.cumsum([0, *(n + len(pause) for n in lengths[:-1])]) / RATE
+    return tracks, starts.tolist()
+
+
 def _samples(truth, parts, tail, extra, jitter, mix, seed):
     """Name -> samples, at :data:`RATE`."""
     rng = np.random.default_rng(seed)

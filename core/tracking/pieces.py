@@ -1,0 +1,146 @@
+"""Several pieces of music in one recording, as of a concert or a rehearsal: each has its own tempo, level and meter, so
+each is searched by itself. Between them the beats are counted on evenly."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from core.listening.rates import FRAME_RATE
+from core.tempomap import MeterChange, Meters, TempoMap
+from core.tempomap.edits import pins_of, with_every_beat
+from core.tracking.context import AnalysisContext
+from core.tracking.music import pieces
+from core.tracking.parameters import CLOSE_TO_MUSIC, FEWEST_BEATS
+from core.tracking.results import TrackingOptions
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+#: Intervals that differ by less are even, in seconds; so many beats of a pause at most lie in a piece's stretch.
+_EVEN, _MOST_AROUND = 1e-6, 12
+#: First frame of a piece and the one behind it.
+Stretch = tuple[int, int]
+
+
+def find_pieces(context: AnalysisContext, frames: Ints, options: TrackingOptions = TrackingOptions()) -> list[Stretch]:
+    """Where the pieces lie that a chain of beats (``frames``) goes through, each with a few beats of what is around it;
+    none where the recording holds one piece only. What the engineer fixed between two pieces makes them one."""
+    found = pieces(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound)
+    kept = found[:1]
+    for piece in found[1:]:
+        if _is_bridged(frames[kept[-1].stop - 1] / FRAME_RATE, frames[piece.start] / FRAME_RATE, options):
+            kept[-1] = slice(kept[-1].start, piece.stop)
+        else:
+            kept.append(piece)
+    if len(kept) < 2:
+        return []
+    middles = [int(frames[one.stop - 1] + frames[other.start]) // 2 for one, other in pairwise(kept)]
+    out = []
+    for piece, (start, stop) in zip(kept, pairwise([0, *middles, len(context.onset_envelope)]), strict=True):
+        # before the chain and behind it may be music, too
+        if piece.start > CLOSE_TO_MUSIC:
+            start = max(start, int(frames[piece.start - CLOSE_TO_MUSIC]))
+        if piece.stop + CLOSE_TO_MUSIC < len(frames):
+            stop = min(stop, int(frames[piece.stop - 1 + CLOSE_TO_MUSIC]) + 1)
+        out.append((start, stop))
+    return out
+
+
+def _is_bridged(end: float, start: float, options: TrackingOptions) -> bool:
+    """Whether a beat is fixed between two times (seconds), or a run of known beats goes on through them."""
+    fixed = options.fixed
+    goes_on = any(run[0] <= end and start <= run[-1] for run in options.known)
+    return goes_on or bool(((fixed > end) & (fixed < start)).any())
+
+
+def piece_of(context: AnalysisContext, tempo_map: TempoMap, beat: int) -> tuple[int, int] | None:
+    """The first and the last felt beat of the piece that ``beat`` belongs to; None where the recording holds one piece
+    only, or between two."""
+    beats = tempo_map.beats()
+    frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
+    stretches = find_pieces(context, frames, TrackingOptions(pins=tempo_map.seconds[pins_of(tempo_map)].tolist()))
+    for part in parts_of(tempo_map, stretches) if stretches else []:
+        if part and part.beats().index[0] <= beat <= part.beats().index[-1]:
+            return int(part.beats().index[0]), int(part.beats().index[-1])
+    return None
+
+
+def of_piece(options: TrackingOptions, piece: Stretch) -> TrackingOptions:
+    """The options for one piece alone: it begins and ends in its stretch, with the beats that are fixed there."""
+    start, end = piece[0] / FRAME_RATE, (piece[1] - 1) / FRAME_RATE
+    return replace(
+        options,
+        start=start if options.start is None else max(start, options.start),
+        end=end if options.end is None else min(end, options.end),
+        pins=[p for p in options.pins if start <= p <= end],
+        known=[run for run in options.known if start <= run[0] and run[-1] <= end],
+    )
+
+
+def parts_of(tempo_map: TempoMap, stretches: Sequence[Stretch]) -> list[TempoMap | None]:
+    """The part of a map that belongs to each piece (``stretches``), its beats numbered as in the whole; without those
+    that are only counted on between two pieces. None where there are too few."""
+    full, seconds = with_every_beat(tempo_map), tempo_map.beats().seconds
+    starts, ends = [float(seconds[0])], []
+    for before, after in pairwise(stretches):
+        last, first = _pause(seconds, before[1] / FRAME_RATE, after[0] / FRAME_RATE)
+        ends.append(last)
+        starts.append(first)
+    ends.append(float(seconds[-1]))
+    out: list[TempoMap | None] = []
+    for start, end in zip(starts, ends, strict=True):
+        inside = (full.seconds >= start) & (full.seconds <= end)
+        enough = np.count_nonzero(inside) >= FEWEST_BEATS
+        points = full.seconds[inside], full.quarters[inside], pins_of(full)[inside]
+        out.append(full.with_points(*points) if enough else None)
+    return out
+
+
+def _pause(seconds: Floats, end: float, start: float) -> tuple[float, float]:
+    """The last beat (seconds) of one piece and the first of the next, between which all are counted on evenly; the one
+    ends about ``end``, the other starts about ``start``."""
+    gaps = np.diff(seconds)
+    middle = int(np.clip(np.searchsorted(seconds, (end + start) / 2) - 1, 0, len(gaps) - 1))
+    around = _MOST_AROUND * gaps[middle]
+    uneven = np.abs(gaps - gaps[middle]) > _EVEN
+    uneven |= (seconds[:-1] < end - around) | (seconds[1:] > start + around)
+    before, after = np.flatnonzero(uneven[:middle]), np.flatnonzero(uneven[middle:])
+    last = int(before[-1]) + 1 if len(before) else 0
+    first = middle + int(after[0]) if len(after) else len(seconds) - 1
+    return float(seconds[last]), float(seconds[first])
+
+
+def joined(maps: Sequence[TempoMap]) -> TempoMap:
+    """One map of several, in order of time. Each keeps its beats and bar lines. Between them the last meter goes on in
+    whole bars, so many that the tempo before goes on as nearly as it can."""
+    out, *others = maps
+    for other in others:
+        out = _followed(out, other)
+    return out
+
+
+def _followed(one: TempoMap, other: TempoMap) -> TempoMap:
+    last_bar, first_bar = int(one.meters.bars_at(one.quarters[-1])), int(other.meters.bars_at(other.quarters[0]))
+    into_bar = float(other.quarters[0] - other.meters.bar_quarters(first_bar))
+    # as few bars as there can be, and more
+    opens = last_bar + 1
+    least = float(one.meters.bar_quarters(opens)) + into_bar - one.quarters[-1]
+    expected = (other.seconds[0] - one.seconds[-1]) * np.median(np.diff(one.quarters) / np.diff(one.seconds))
+    opens += max(0, round((expected - least) / one.meters.meter_at(opens).quarters))
+    later = opens - first_bar
+    changes = {c.bar: c.meter for c in one.meters.changes if c.bar < opens}
+    changes |= {opens: other.meters.meter_at(1)} | {c.bar + later: c.meter for c in other.meters.changes}
+    meters = Meters(tuple(MeterChange(bar, meter) for bar, meter in changes.items()))
+    assert one.pins is not None and other.pins is not None
+    return TempoMap(
+        np.concatenate([one.seconds, other.seconds]),
+        np.concatenate([one.quarters, other.quarters + meters.bar_quarters(1 + later)]),
+        meters,
+        np.concatenate([one.pins, other.pins]),
+        one.lead_bpm,
+        other.tail_bpm,
+    )

@@ -1,0 +1,248 @@
+"""Several pieces in one recording, as of a concert: told apart, each found by itself, mended by itself."""
+
+from unittest import TestCase
+
+import numpy as np
+
+from core.document import WithoutBeats
+from core.document import commands as c
+from core.editing.remedies import trusted
+from core.listening.excerpt import excerpt, in_silence
+from core.listening.rates import FRAME_RATE
+from core.tempomap import Meter, Meters, TempoMap
+from core.tracking.beat_tracker import TrackingOptions, track_beats
+from core.tracking.context import build_context
+from core.tracking.doubts.doubt import WHOLE, Doubt, Remedy
+from core.tracking.doubts.in_piece import in_piece
+from core.tracking.doubts.settled import Settlement, is_settled
+from core.tracking.music import apart
+from core.tracking.parameters import USUAL_RANGE
+from core.tracking.pieces import find_pieces, joined, parts_of
+from core.tracking.review import review
+from tests.core.editing import Analysed, do, lines, on
+from tests.core.takes import (
+    RATE,
+    bass_line,
+    chords,
+    drift,
+    groove,
+    record_one_after_the_other,
+    tempo_map,
+)
+from tests.core.test_music import talk
+
+
+class ToldApart(TestCase):
+    """Log-odds of each beat of a chain being music."""
+
+    def runs(self, *parts):
+        return [(p.start, p.stop) for p in apart(np.concatenate([np.full(n, value) for n, value in parts]))]
+
+    def test_music_all_through_is_one_piece(self):
+        self.assertEqual(self.runs((100, 4.0)), [(0, 100)])
+
+    def test_a_pause_between_two_pieces(self):
+        self.assertEqual(self.runs((40, 4.0), (20, -5.0), (60, 3.0)), [(0, 40), (60, 120)])
+
+    def test_a_longer_pause_hides_no_shorter_one(self):
+        parts = (40, 4.0), (14, -4.0), (30, 4.0), (50, -8.0), (30, 4.0)
+        self.assertEqual(self.runs(*parts), [(0, 40), (54, 84), (134, 164)])
+
+    def test_what_is_around_a_concert_is_left_out(self):
+        parts = (30, -6.0), (40, 4.0), (20, -5.0), (60, 3.0), (40, -6.0)
+        self.assertEqual(self.runs(*parts), [(30, 70), (90, 150)])
+
+    def test_a_break_of_two_bars_is_no_pause(self):
+        self.assertEqual(self.runs((40, 4.0), (7, -9.0), (60, 3.0)), [(0, 107)])
+
+    def test_nor_is_what_may_be_music(self):
+        self.assertEqual(self.runs((40, 4.0), (20, -0.9), (60, 3.0)), [(0, 120)])
+
+    def test_a_few_bars_of_trying_out_are_no_piece(self):
+        self.assertEqual(self.runs((40, 4.0), (20, -5.0), (8, 4.0), (20, -5.0), (60, 3.0)), [(0, 40), (88, 148)])
+
+
+class Joined(TestCase):
+    def setUp(self):
+        one = Meters.of((1, "4/4"), (8, "2/4"), (9, "4/4"))
+        self.one = TempoMap.from_beats(2 + 0.5 * np.arange(51), -1, one)
+        self.other = TempoMap.from_beats(40.1 + 0.8 * np.arange(38), -2, Meters.of((1, "3/4")))
+        self.map = joined([self.one, self.other])
+
+    def test_every_beat_and_every_bar_line_stays(self):
+        beats = self.map.beats()
+        found = dict(zip(beats.seconds.round(6).tolist(), beats.beat.tolist(), strict=True))
+        for part in (self.one, self.other):
+            own = part.beats()
+            for at, beat in zip(own.seconds.round(6).tolist(), own.beat.tolist(), strict=True):
+                self.assertEqual(found[at], beat)
+
+    def test_the_tempo_before_goes_on_in_whole_bars(self):
+        seconds = self.map.beats().seconds
+        gaps = np.diff(seconds[(seconds >= 27.0) & (seconds <= 40.1)])
+        np.testing.assert_allclose(gaps, gaps[0])
+        self.assertAlmostEqual(gaps[0], 0.5, delta=0.04)
+
+    def test_bars_are_counted_on_in_the_meter_of_each(self):
+        bar = int(self.map.meters.bars_at(self.map.quarters_at(40.1 + 2 * 0.8)))
+        self.assertGreater(bar, 14)
+        self.assertEqual(self.map.meters.meter_at(bar), Meter(3))
+        self.assertEqual(self.map.meters.meter_at(bar + 5), Meter(3))
+        self.assertEqual([self.map.meters.meter_at(b).numerator for b in (7, 8, 9)], [4, 2, 4])
+
+    def test_its_parts_are_the_pieces_again(self):
+        stretches = [(0, 3000), (3700, 8000)]
+        for part, own in zip(parts_of(self.map, stretches), (self.one, self.other), strict=True):
+            np.testing.assert_allclose(part.beats().seconds, own.beats().seconds)
+            np.testing.assert_array_equal(part.beats().beat, own.beats().beat)
+
+    def test_a_second_piece_close_behind(self):
+        near = TempoMap.from_beats(self.one.seconds[-1] + 0.4 + 0.8 * np.arange(20), 0, Meters.of((1, "3/4")))
+        found = joined([self.one, near])
+        self.assertTrue((np.diff(found.quarters) > 0).all())
+        self.assertAlmostEqual(float(found.bar_seconds(found.meters.bars_at(found.quarters_at(near.seconds[0])))),
+                               float(near.seconds[0]))  # fmt: skip
+
+
+class Concert(TestCase):
+    """A band at 132, then fourteen seconds of talk, then a slow waltz on one instrument, softer."""
+
+    @classmethod
+    def setUpClass(cls):
+        cls.band = tempo_map(drift(64, 132), Meters.of((1, "4/4")))
+        cls.waltz = tempo_map(drift(72, 88, seed=5), Meters.of((1, "3/4")))
+        loud = groove(cls.band, 16) | bass_line(cls.band, 16) | chords(cls.band, 16)
+        soft = chords(cls.waltz, 24, level=0.25) | bass_line(cls.waltz, 24)
+        cls.tracks, cls.starts = record_one_after_the_other(0.05 * talk(14.0), (cls.band, loud), (cls.waltz, soft))
+        cls.found = track_beats(cls.tracks)
+        cls.recording = Analysed(cls.tracks)
+
+    def true(self, k):
+        return (self.band, self.waltz)[k].beats().seconds + self.starts[k]
+
+    def bars(self, k):
+        beats = (self.band, self.waltz)[k].beats()
+        return beats.seconds[beats.beat == 1] + self.starts[k]
+
+    def test_each_piece_has_its_own_tempo_and_bars(self):
+        beats = self.found.map.beats()
+        for k in (0, 1):
+            true, bars = self.true(k), self.bars(k)
+            inside = (beats.seconds > true[0] - 0.1) & (beats.seconds < true[-1] + 0.1)
+            found, downs = beats.seconds[inside], beats.seconds[inside & (beats.beat == 1)]
+            self.assertLess(np.median(np.abs(found[:, None] - true).min(axis=1)), 0.03)
+            self.assertAlmostEqual(len(found), len(true), delta=2)
+            self.assertGreater(np.mean(np.abs(bars[:, None] - downs).min(axis=1) < 0.05), 0.9)
+
+    def test_what_is_found_is_reported_for_every_beat(self):
+        count = len(self.found.map.beats())
+        self.assertEqual((len(self.found.confidence), len(self.found.features)), (count, count))
+        self.assertEqual([r.name for r in self.found.guides], [t.name for t in self.tracks])
+        self.assertTrue(any(a.name.startswith("bars 1 to ") for a in self.found.alternatives))
+
+    def test_the_pause_is_told_and_can_be_made_silent(self):
+        (pause,) = [d for d in self.found.doubts if d.kind == "pause"]
+        self.assertGreater(pause.start, self.true(0)[-1])
+        self.assertLess(pause.end, self.true(1)[0])
+        (kept,) = trusted([pause], on(self.found.map), self.recording, USUAL_RANGE)
+        document = do(on(self.found.map), kept.remedies[0].command)
+        (said,) = document.statements
+        self.assertEqual((document.map, said), (self.found.map, WithoutBeats(pause.start, pause.end)))
+        self.assertTrue(is_settled(pause, np.zeros(0), [Settlement("free", said.start, said.end)]))
+
+    def test_another_meter_after_the_pause_is_no_odd_bar(self):
+        self.assertNotIn("meter", [d.kind for d in self.found.doubts])
+
+    def test_a_doubt_about_all_of_a_piece_mends_that_piece_alone(self):
+        """The waltz counted at double tempo."""
+        fast = do(on(self.found.map), c.Ratio("2:1", stretch=(self.true(1)[0] - 0.3, self.true(1)[-1] + 0.3))).map
+        told = [d for d in review(self.recording.context(), fast, chains=self.found.chains)[1] if d.kind == "level"]
+        self.assertTrue(told)
+        doubt = told[0]
+        self.assertGreater(doubt.start, self.true(0)[-1])
+        self.assertRegex(doubt.reason, "^Bars [0-9]+ to [0-9]+: ")
+        half = next(r.command for r in doubt.remedies if r.command.ratio == "1:2")
+        mended = do(on(fast), half, recording=self.recording).map.beats().seconds
+        band = self.true(0)
+        np.testing.assert_allclose(mended[mended < band[-1]], fast.beats().seconds[fast.beats().seconds < band[-1]])
+        self.assertAlmostEqual(np.median(np.diff(mended[mended > self.true(1)[0]])), 60 / 88, delta=0.05)
+
+    def test_beat_1_moves_in_its_own_piece(self):
+        beats = self.found.map.beats()
+        for k, place in ((1, 20), (0, 33)):
+            at = self.true(k)[place]
+            beat = int(beats.index[np.abs(beats.seconds - at).argmin()])
+            moved = do(on(self.found.map), c.MakeOne(beat), recording=self.recording).map
+            other, new = self.bars(1 - k)[2:-2], np.array(list(lines(moved)))
+            self.assertIn(round(float(self.found.map.seconds_of_beat(beat)), 6), new)
+            self.assertLess(np.abs(other[:, None] - new).min(axis=1).max(), 0.05)
+
+    def test_a_beat_fixed_in_the_pause_makes_them_one(self):
+        frames = self.found.chains[0]
+        self.assertEqual(len(find_pieces(self.recording.context(), frames)), 2)
+        pinned = TrackingOptions(pins=[float(self.true(0)[-1]) + 7.0])
+        self.assertEqual(find_pieces(self.recording.context(), frames, pinned), [])
+
+    def test_a_piece_is_heard_as_if_it_were_alone(self):
+        start, stop = find_pieces(self.recording.context(), self.found.chains[0])[1]
+        start = start // 4 * 4
+        part = self.recording.context().between(start, stop)
+        alone = build_context([excerpt(t, start, stop) for t in self.tracks])
+        there = slice(start, start + len(alone.onset_envelope))
+        np.testing.assert_array_equal(part.decoding_curve[there], alone.decoding_curve)
+        self.assertFalse(part.onset_envelope[:start].any())
+        self.assertEqual(len(part.onset_envelope), len(self.recording.context().onset_envelope))
+        frames = np.round(self.true(1)[:20] * FRAME_RATE).astype(np.int64)
+        np.testing.assert_allclose(part.bands.along(frames), alone.bands.along(frames - start), atol=1e-5)
+
+
+class Excerpts(TestCase):
+    def test_in_silence_everything_stays_where_it_was(self):
+        truth = tempo_map(drift(16, 110), Meters.of((1, "4/4")))
+        (track, *_), _ = record_one_after_the_other(np.zeros(RATE), (truth, groove(truth, 4)))
+        count = len(track.evidence)
+        part = in_silence(excerpt(track, 200, 601), 200, count)
+        self.assertEqual(len(part.evidence), count)
+        self.assertEqual(len(part.evidence.pitches), len(track.evidence.pitches))
+        np.testing.assert_array_equal(part.evidence.flux[200:601], track.evidence.flux[200:601])
+        self.assertFalse(part.evidence.bands[:200].any() or part.evidence.bands[601:].any())
+        inside = (track.attacks.seconds >= 2) & (track.attacks.seconds < 6.01)
+        np.testing.assert_allclose(part.attacks.seconds, track.attacks.seconds[inside])
+
+
+class Stretches(TestCase):
+    """What concerns a whole map may concern a stretch of it."""
+
+    def setUp(self):
+        self.map = TempoMap.from_beats(1 + 0.5 * np.arange(64), 0, Meters.of((1, "4/4")))
+        self.stretch = (8.9, 16.6)  # beats 16 to 31, bars 5 to 8
+
+    def test_beats_move_in_it_alone(self):
+        for command, by in ((c.Shift(0.1, self.stretch), 0.1), (c.ShiftByBeats(0.5, self.stretch), 0.25)):
+            moved = do(on(self.map), command).map.beats().seconds - self.map.beats().seconds
+            np.testing.assert_allclose(moved[16:32], by)
+            self.assertFalse(moved[:16].any() or moved[32:].any())
+
+    def test_bar_lines_move_in_it_alone(self):
+        for by in (1, -1):
+            found = np.array(list(lines(do(on(self.map), c.Downbeat(by, self.stretch)).map)))
+            inside = (found > 8) & (found < 17)
+            np.testing.assert_allclose(found[inside], np.arange(9, 17, 2) + 0.5 * by)
+            np.testing.assert_allclose(found[~inside], [*np.arange(1, 9, 2), *np.arange(17, 33, 2)])
+
+    def test_ends_inside_a_concert_are_no_ends_of_the_music(self):
+        take_in = [Remedy("", c.Ends(to=40.0))]
+        doubts = [
+            Doubt("end", 30, 41, 16, 61, 1, "", take_in),
+            Doubt("end", 0, 1, 1, 0, 1, "", [Remedy("", c.Starts(to=0.1))]),
+        ]
+        self.assertEqual(in_piece(doubts, self.map, is_first=True, is_last=False), doubts[1:])
+        self.assertEqual(in_piece(doubts, self.map, is_first=False, is_last=True), doubts[:1])
+
+    def test_all_whole_kinds_are_kept_to_their_bars(self):
+        commands = c.Ratio("1:2"), c.ShiftByBeats(0.5), c.Downbeat(1), c.Shift(0.02)
+        doubts = [Doubt(k, 0, 33, 1, 0, 2, "Why.", [Remedy("", x)]) for k, x in zip(WHOLE, commands, strict=True)]
+        for doubt in in_piece(doubts, self.map, is_first=False, is_last=False):
+            self.assertEqual(doubt.reason, "Bars 1 to 16: Why.")
+            start, end = doubt.remedies[0].command.stretch
+            self.assertTrue(0.7 < start < 1 and 32.5 < end < 32.8)
