@@ -48,6 +48,7 @@ class Analysed:
     def __init__(self, tracks, found=None):
         self.tracks, self.found = tracks, found.map if found else None
         self.readings, self._chains = (found.alternatives, found.chains) if found else ([], [])
+        self._pieces = found.pieces if found else []
         self._context = build_context(tracks)
         self.seconds = max(len(t.evidence) for t in tracks) / 100
 
@@ -63,6 +64,9 @@ class Analysed:
     def chains(self):
         return self._chains
 
+    def pieces(self):
+        return self._pieces
+
 
 @dataclass(frozen=True)
 class FindAgain:
@@ -70,9 +74,10 @@ class FindAgain:
 
     def apply(self, document: Document, recording: Analysed) -> Applied:
         searches = [(recording.found, document.map)]
-        options = search_options(TrackingOptions(), document, searches)
+        options = search_options(TrackingOptions(), document, searches, recording.pieces())
         try:
-            found = as_said(recording, track_beats(recording.tracks, options).map, document, searches)
+            again = track_beats(recording.tracks, options)
+            found = as_said(recording, again.map, document, searches, again.pieces)
         except NoBeats as e:
             raise EditError(str(e)) from None
         return Applied(Document(found, document.statements), "Found again with what was said")
@@ -232,7 +237,7 @@ def _next(way: Way, recording: Analysed, truth: Truth, seen: set[tuple[float, ..
 
 def first_remedies(document: Document, recording: Analysed, truth: Truth) -> list[tuple[str, int]]:
     """For each doubt about the first map: its kind, and how many beats that were right its first remedy makes wrong."""
-    doubts = review(recording.context(), document.map, USUAL_RANGE, recording.chains())[1]
+    doubts = review(recording.context(), document.map, USUAL_RANGE, recording.chains(), recording.pieces())[1]
     out = []
     for doubt in trusted(doubts, document, recording, USUAL_RANGE):
         if not doubt.remedies:

@@ -20,7 +20,7 @@ ABOUT_BARS = (*ABOUT_LINES, "meter")
 
 def reviewed(tracks: list[AnalysedTrack], found: TrackingResult) -> TrackingResult:
     """What was found, with confidence and doubts as the page shows them: from a review of the map."""
-    confidence, left = review(build_context(tracks), found.map, chains=found.chains)
+    confidence, left = review(build_context(tracks), found.map, chains=found.chains, pieces=found.pieces)
     return replace(found, confidence=confidence, doubts=left)
 
 

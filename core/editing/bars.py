@@ -94,7 +94,7 @@ def lines_through(document: Document, recording: Recording, beat: int) -> TempoM
     found = tempo_map.beats(beat, beat)
     into = int(found.beat[0]) - 1
     count = tempo_map.meters.meter_at(int(found.bar[0])).beats
-    piece = _piece_of(recording, tempo_map, beat)
+    piece = piece_of(recording.pieces(), tempo_map, beat)
     start, end = piece or (-np.inf, np.inf)
     fixed = [k for k in said_lines(document) if start <= k <= end]
     below, above = [k for k in fixed if k < beat], [k for k in fixed if k > beat]
@@ -127,14 +127,6 @@ def lines_through(document: Document, recording: Recording, beat: int) -> TempoM
     high = [(k, m) for k, m in pairs if k > end or (upper is not None and k >= upper)]
     made = [*low, *shifted, *high]
     return with_lines(tempo_map, [k for k, _ in made], [m for _, m in made])
-
-
-def _piece_of(recording: Recording, tempo_map: TempoMap, beat: int) -> tuple[int, int] | None:
-    """The first and the last beat of the piece that a beat belongs to; None where the recording holds one piece."""
-    try:
-        return piece_of(recording.context(), tempo_map, beat)
-    except NoBeats:
-        return None
 
 
 @run.register

@@ -11,23 +11,22 @@ from core.document import BarLine, BarsHere, Document, Hold, MeterHere, MusicEnd
 from core.document.statements import beat_at, holds, line_at, words
 from core.editing.bars import counted_beats, numbered, read_meter
 from core.editing.recording import Recording
-from core.listening.rates import FRAME_RATE
-from core.tempomap import Meter, TempoMap
-from core.tempomap.bar_lines import lines_of, with_lines, with_lines_kept
+from core.editing.said_lines import with_said_lines
+from core.tempomap import TempoMap
+from core.tempomap.bar_lines import with_lines_kept
 from core.tempomap.edits import EditError, hold_beat, move_beat, pins_of, set_meter, with_every_beat
 from core.tempomap.splice import bars_between, between, splice
-from core.tracking.bars import divide
-from core.tracking.context import NoBeats
-from core.tracking.downbeats import downbeat_evidence, repetition
+from core.tracking.results import Stretch
 
 #: A beat nearer than this share of a beat to a pin is the pin; else the pin stands between beats.
 _AT_PIN = 0.3
-#: What a bar line that was said is worth, in nats: more than any evidence.
-_SAID = 200.0
 
 
-def obeying(recording: Recording, document: Document, pins: Sequence[float]) -> TempoMap:
-    """The document's map with every statement and every pin (seconds) obeyed.
+def obeying(
+    recording: Recording, document: Document, pins: Sequence[float], pieces: Sequence[Stretch] | None = None
+) -> TempoMap:
+    """The document's map with every statement and every pin (seconds) obeyed. ``pieces``: those that the map holds,
+    where it is not of the recording's last search.
 
     Raises :class:`core.tempomap.edits.EditError` where they contradict each other, with a sentence that names one.
     """
@@ -36,7 +35,7 @@ def obeying(recording: Recording, document: Document, pins: Sequence[float]) -> 
         return document.map
     failed = ""
     try:
-        found = _made_to_obey(recording, document, pins)
+        found = _made_to_obey(recording, document, pins, recording.pieces() if pieces is None else pieces)
     except EditError as e:
         failed, found = f" ({e})", document.map
     for statement in document.statements:
@@ -47,7 +46,9 @@ def obeying(recording: Recording, document: Document, pins: Sequence[float]) -> 
     return found
 
 
-def _made_to_obey(recording: Recording, document: Document, pins: Sequence[float]) -> TempoMap:
+def _made_to_obey(
+    recording: Recording, document: Document, pins: Sequence[float], pieces: Sequence[Stretch]
+) -> TempoMap:
     assert document.map is not None
     found, statements = document.map, document.statements
     for t in pins:
@@ -63,7 +64,7 @@ def _made_to_obey(recording: Recording, document: Document, pins: Sequence[float
             found = _with_bars(recording, found, statement, document.held)
     found = _ends(found, document)
     if not all(holds(s, found) for s in statements):
-        found = _with_said_lines(recording, found, document)
+        found = with_said_lines(recording, found, document, pieces)
     for statement in statements:
         if isinstance(statement, MeterHere) and not holds(statement, found):
             bar = line_at(found, statement.at)
@@ -138,57 +139,6 @@ def _ends(tempo_map: TempoMap, document: Document) -> TempoMap:
         if isinstance(statement, MusicEnds):
             last = beat_at(tempo_map, statement.at) or round(float(tempo_map.beat_index_at(statement.at)))
     return between(tempo_map, first, last)
-
-
-def _with_said_lines(recording: Recording, tempo_map: TempoMap, document: Document) -> TempoMap:
-    """Bars found again with the bar lines that were said as they are."""
-    full = with_every_beat(tempo_map)
-    beats = full.beats()
-    worth = np.zeros(len(beats))
-    main = _main(full)
-
-    def say(seconds: float, is_line: bool) -> None:
-        k = int(np.argmin(np.abs(beats.seconds - seconds)))
-        worth[k] = _SAID if is_line else -_SAID
-
-    for statement in document.statements:
-        match statement:
-            case Right():
-                for t, beat in zip(statement.seconds, statement.beats, strict=True):
-                    say(t, beat == 1)
-            case BarLine(at, _):
-                say(at, True)
-            case MeterHere(at, meter, only):
-                say(at, True)
-                after = round(float(full.beat_index_at(at))) + read_meter(meter).beats
-                if only:
-                    say(float(full.seconds_of_beat(after)), True)
-            case BarsHere(start, end, bars, _):
-                i, j = (round(float(full.beat_index_at(t))) for t in (start, end))
-                for beat in range(i, j + 1):
-                    say(float(full.seconds_of_beat(beat)), (beat - i) * bars % max(1, j - i) == 0)
-    try:
-        context = recording.context()
-        frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
-        evidence = downbeat_evidence(context, frames)
-        similarity = repetition(context.summed, frames)
-    except NoBeats:
-        # without evidence the bar lines stay where nothing was said
-        lines, _ = lines_of(full)
-        evidence = np.where(np.isin(beats.index, lines), 1.0, -1.0)
-        similarity = np.zeros(17)
-    division = divide(evidence + worth, similarity, main.beats)
-    lines = (division.downbeats + int(beats.index[0])).tolist()
-    had = [int(k) for k in lines_of(full)[0]]
-    opens = next((k for k in lines if k >= had[0] - main.beats / 2), lines[0])
-    kept = [k for k in lines if k >= opens]
-    return with_lines(full, kept, [main] * len(kept))
-
-
-def _main(tempo_map: TempoMap) -> Meter:
-    """The meter of most bars."""
-    meters = lines_of(tempo_map)[1]
-    return max(meters, key=meters.count)
 
 
 def _with_numbers(tempo_map: TempoMap, document: Document) -> TempoMap:

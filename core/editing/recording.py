@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from core.listening.attacks import Attacks, nearest_attack
 from core.tempomap import TempoMap
 from core.tracking.context import AnalysisContext
+from core.tracking.results import Stretch
 
 
 class Recording(Protocol):
@@ -35,6 +36,10 @@ class Recording(Protocol):
 
     def chains(self) -> Sequence[NDArray[np.int64]]:
         """The beats of each tempo hypothesis that the last search compared, in frames of 10 ms."""
+
+    def pieces(self) -> Sequence[Stretch]:
+        """Where each of several pieces of music lies that the last search found, in frames of 10 ms; empty where it
+        found one."""
 
 
 def snap_to_attack(recording: Recording, seconds: float, within: float, track: int | None = None) -> float:

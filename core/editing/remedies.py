@@ -81,7 +81,7 @@ def trusted(
             fits_better = struck_fit(context, now) >= struck - _BETTER and fit(context, now, known) >= fitted + needed
         if not fits_better:
             return False
-        left = review(recording.context(), after, usual, chains)[1]
+        left = review(recording.context(), after, usual, chains, recording.pieces())[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)
 
     def tried(doubt: Doubt) -> Doubt:

@@ -14,15 +14,19 @@ from core.document import BarsHere, Document, Right, WithoutBeats
 from core.document.statements import holds
 from core.editing.obeying import fixed_times, obeying
 from core.editing.recording import Recording
+from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError, pins_of, shift_downbeat
 from core.tempomap.pulses import has_pulses
 from core.tracking.doubts.map_view import runs
 from core.tracking.parameters import ANOTHER_LEVEL, USUAL_RANGE
-from core.tracking.results import TrackingOptions
+from core.tracking.pieces import still_apart
+from core.tracking.results import Stretch, TrackingOptions
 
 Floats = NDArray[np.float64]
 
+#: The whole recording, as a stretch.
+_ALL = (-np.inf, np.inf)
 #: Ranges are given in quarters: a dotted beat is so many.
 _DOTTED = 1.5
 #: Fewest beats in a row that say what a beat is, and fewest in all from which the tempo follows.
@@ -40,11 +44,15 @@ _STRAYS = 0.1
 
 
 def search_options(
-    options: TrackingOptions, document: Document, searches: Sequence[tuple[TempoMap, TempoMap]] = ()
+    options: TrackingOptions,
+    document: Document,
+    searches: Sequence[tuple[TempoMap, TempoMap]] = (),
+    pieces: Sequence[Stretch] = (),
 ) -> TrackingOptions:
     """The session's options with all that was said since, for a search whose result obeys it.
 
-    ``searches``: the map that each earlier search found, and what had become of it before the next, the latest last.
+    ``searches``: the map that each earlier search found, and what had become of it before the next, the latest last;
+    ``pieces``: those that the last one found, each of which has a tempo of its own.
     Where the engineer has counted the whole take at another level, the new search keeps it, and beats that were found
     and taken away do not come back. A range of tempos or a meter that the engineer named goes first.
     """
@@ -56,14 +64,37 @@ def search_options(
         return options
     searches = [pair for pair in searches if all(_is_plain(m) for m in pair)]
     known = known_beats(document)
-    intervals = np.concatenate([np.diff(run) for run in known]) if known else np.zeros(0)
-    if len(intervals) < _FEWEST_IN_ALL - 1:
-        intervals = np.diff(tempo_map.beats().seconds) if _is_recounted(tempo_map, searches) else np.zeros(0)
-    is_dotted = tempo_map.meters.meter_at(1).groups[0] == 3
-    tempo = _tempo(options.tempo, intervals, is_dotted)
+    named, is_dotted = options.tempo, tempo_map.meters.meter_at(1).groups[0] == 3
+    stretches = [(start / FRAME_RATE, stop / FRAME_RATE) for start, stop in still_apart(pieces, tempo_map)] or [_ALL]
+    ranges = [_tempo(named, _known_intervals(tempo_map, known, searches, s), is_dotted) for s in stretches]
+    if len(stretches) > 1:
+        options = replace(options, levels=[(*s, tempo) for s, tempo in zip(stretches, ranges, strict=True)])
+    else:
+        options = replace(options, tempo=ranges[0])
     # who asks for another tempo than the map's wants its beats found anew
-    is_meant = _holds(options.tempo, np.diff(tempo_map.beats().seconds), is_dotted)
-    return replace(options, known=known, refused=_refused(tempo_map, searches) if is_meant else (), tempo=tempo)
+    is_meant = _holds(named, np.diff(tempo_map.beats().seconds), is_dotted)
+    return replace(options, known=known, refused=_refused(tempo_map, searches) if is_meant else ())
+
+
+def _known_intervals(
+    tempo_map: TempoMap,
+    known: Sequence[tuple[float, ...]],
+    searches: Sequence[tuple[TempoMap, TempoMap]],
+    stretch: tuple[float, float],
+) -> Floats:
+    """The intervals in a stretch (seconds) that are known to be those of beats. Few of them say nothing, but all do
+    where the engineer brought the stretch to its level."""
+    runs_there = [run for run in known if stretch[0] <= run[0] and run[-1] <= stretch[1]]
+    intervals = np.concatenate([np.diff(run) for run in runs_there]) if runs_there else np.zeros(0)
+    if len(intervals) >= _FEWEST_IN_ALL - 1:
+        return intervals
+    return _intervals(tempo_map, stretch) if _is_recounted(tempo_map, searches, stretch) else np.zeros(0)
+
+
+def _intervals(tempo_map: TempoMap, stretch: tuple[float, float]) -> Floats:
+    """Those between a map's beats in a stretch."""
+    seconds = tempo_map.beats().seconds
+    return np.diff(seconds[(seconds >= stretch[0]) & (seconds <= stretch[1])])
 
 
 def _is_plain(tempo_map: TempoMap) -> bool:
@@ -86,16 +117,20 @@ def known_beats(document: Document) -> list[tuple[float, ...]]:
     return [row for row in rows if len(row) >= _FEWEST]
 
 
-def _is_recounted(tempo_map: TempoMap, searches: Sequence[tuple[TempoMap, TempoMap]]) -> bool:
-    """Whether the map is counted at a level to which the engineer brought what had been found."""
-    changed = (became for found, became in reversed(searches) if not _same_level(found, became))
+def _is_recounted(
+    tempo_map: TempoMap, searches: Sequence[tuple[TempoMap, TempoMap]], stretch: tuple[float, float]
+) -> bool:
+    """Whether a stretch of the map is counted at a level to which the engineer brought what had been found."""
+    changed = (became for found, became in reversed(searches) if not _same_level(found, became, stretch))
     last = next(changed, None)
-    return last is not None and _same_level(last, tempo_map)
+    return last is not None and _same_level(last, tempo_map, stretch)
 
 
-def _same_level(one: TempoMap, other: TempoMap) -> bool:
-    usual = [float(np.median(np.diff(m.beats().seconds))) for m in (one, other)]
-    return bool(abs(np.log(usual[0] / usual[1])) < np.log(_ANOTHER_COUNT))
+def _same_level(one: TempoMap, other: TempoMap, stretch: tuple[float, float]) -> bool:
+    own, others = _intervals(one, stretch), _intervals(other, stretch)
+    if not len(own) or not len(others):
+        return True
+    return bool(abs(np.log(np.median(own) / np.median(others))) < np.log(_ANOTHER_COUNT))
 
 
 def _refused(tempo_map: TempoMap, searches: Sequence[tuple[TempoMap, TempoMap]]) -> list[tuple[float, float]]:
@@ -118,17 +153,22 @@ def _lie_between(seconds: Floats, tempo_map: TempoMap) -> NDArray[np.bool_]:
 
 
 def as_said(
-    recording: Recording, found: TempoMap, document: Document, searches: Sequence[tuple[TempoMap, TempoMap]]
+    recording: Recording,
+    found: TempoMap,
+    document: Document,
+    searches: Sequence[tuple[TempoMap, TempoMap]],
+    pieces: Sequence[Stretch] = (),
 ) -> TempoMap:
     """What a new search found, with downbeats moved as in earlier ones, and every pin and statement obeyed.
 
-    ``document``: the engineer's, as it was before; ``searches`` as for :func:`search_options`. Raises
+    ``document``: the engineer's, as it was before; ``searches`` as for :func:`search_options`; ``pieces``: those that
+    the new search found. Raises
     :class:`core.tempomap.edits.EditError` where what was said contradicts itself.
     """
     pins = document.map.seconds[pins_of(document.map)].tolist() if document.map else []
     found = with_kept_downbeats(found, document.map, searches)
     found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
-    return obeying(recording, Document(found, document.statements), pins)
+    return obeying(recording, Document(found, document.statements), pins, pieces)
 
 
 def with_kept_downbeats(

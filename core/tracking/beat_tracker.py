@@ -31,8 +31,8 @@ from core.tracking.music import certainly_none, music_beats
 from core.tracking.off_beats import keep_phase
 from core.tracking.parameters import FEWEST_BEATS, TEMPO_DRIFT, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
-from core.tracking.pieces import find_pieces, of_piece
-from core.tracking.results import Progress, TrackingOptions, TrackingResult, no_progress
+from core.tracking.pieces import find_pieces, music_in, of_piece
+from core.tracking.results import Progress, Stretch, TrackingOptions, TrackingResult, no_progress
 from core.tracking.tempo_candidates import tempo_hypotheses
 from core.tracking.tempo_freedom import decode_freely
 
@@ -62,16 +62,29 @@ def _piece_by_piece(
     context: AnalysisContext, hypothesis: TempoHypothesis, options: TrackingOptions, progress: Progress
 ) -> TrackingResult | None:
     """What is found in each of several pieces by itself, joined; None where the recording holds one piece only."""
-    stretches = find_pieces(context, hypothesis.frames, options)
-    results: list[TrackingResult] = []
+    stretches = _stretches(context, hypothesis, options)
+    if len(stretches) < 2:
+        return None
+    found: dict[Stretch, TrackingResult] = {}
     for k, stretch in enumerate(stretches):
 
         def told(stage: str, share: float, k: int = k) -> None:
             progress(f"{stage} (piece {k + 1} of {len(stretches)})", 0.6 + 0.3 * (k + share) / len(stretches))
 
         with suppress(NoBeats):  # too short to count along by itself: counted through
-            results.append(_found(context.between(*stretch), of_piece(options, stretch), told))
-    return joined_results(context, results, options) if len(results) > 1 else None
+            found[stretch] = _found(context.between(*stretch), of_piece(options, stretch), told)
+    return joined_results(context, list(found.values()), list(found), options) if len(found) > 1 else None
+
+
+def _stretches(context: AnalysisContext, hypothesis: TempoHypothesis, options: TrackingOptions) -> list[Stretch]:
+    """Where the pieces in a recording lie, soft ones beside loud ones too."""
+    found, rest = find_pieces(context, hypothesis.frames, options)
+    for stretch in rest:
+        with suppress(NoBeats):
+            alone = context.between(*stretch)
+            chain = hypotheses(alone, of_piece(options, stretch))[0].frames
+            found += [piece] if (piece := music_in(alone, stretch, chain)) else []
+    return sorted(found)
 
 
 def _found(

@@ -75,7 +75,7 @@ def music_beats(frames: Ints, activation: Floats, onset_envelope: Floats, sound:
     """Those of a chain's beats that lie in the likeliest run of music."""
     if len(frames) < FEWEST_BEATS:
         return frames
-    return frames[likeliest_music(_log_odds(frames, activation, onset_envelope, sound))]
+    return frames[likeliest_music(music_log_odds(frames, activation, onset_envelope, sound))]
 
 
 def certainly_none(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> tuple[int, int]:
@@ -83,7 +83,7 @@ def certainly_none(frames: Ints, activation: Floats, onset_envelope: Floats, sou
     silence."""
     if len(frames) < FEWEST_BEATS:
         return 0, 0
-    log_odds = _log_odds(frames, activation, onset_envelope, sound)
+    log_odds = music_log_odds(frames, activation, onset_envelope, sound)
     run = likeliest_music(log_odds)
 
     def left_out(part: Floats) -> int:
@@ -96,7 +96,7 @@ def pieces(frames: Ints, activation: Floats, onset_envelope: Floats, sound: Take
     """The pieces of music among a chain's beats, one or more, where what lies between them certainly is none."""
     if len(frames) < FEWEST_BEATS:
         return [slice(0, len(frames))]
-    return apart(_log_odds(frames, activation, onset_envelope, sound))
+    return apart(music_log_odds(frames, activation, onset_envelope, sound))
 
 
 def apart(log_odds: Floats, first: int = 0) -> list[slice]:
@@ -122,6 +122,7 @@ def _is_piece(log_odds: Floats) -> bool:
     return len(log_odds) >= SHORTEST_PIECE and bool(log_odds[likeliest_music(log_odds)].sum() > NO_MUSIC)
 
 
-def _log_odds(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> Floats:
+def music_log_odds(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> Floats:
+    """Of each beat of a chain being music, in nats."""
     weights = np.array(list(MUSIC_WEIGHTS.values()))
     return np.asarray(music_features(frames, activation, onset_envelope, sound) @ weights)

@@ -119,6 +119,9 @@ SURROUNDINGS, CLOSE_TO_MUSIC = 12, 4
 #: Chosen on the fitting set (docs/measured.md): two pieces are told apart by so many beats between them that together
 #: speak against music by :data:`NO_MUSIC` nats, and by so many each. Chosen: fewer beats in a row are no piece.
 SHORTEST_PAUSE, NO_MUSIC_A_BEAT_BETWEEN, SHORTEST_PIECE = 8, 1.0, 16
+#: Chosen on the fitting set (docs/measured.md): what is too soft to pass for music beside other pieces is one, if by
+#: itself its beats have so much beat activation on average.
+ACTIVE_ALONE = 0.45
 
 # ---- confidence and doubts
 

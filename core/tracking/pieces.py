@@ -13,41 +13,54 @@ from numpy.typing import NDArray
 from core.listening.rates import FRAME_RATE
 from core.tempomap import MeterChange, Meters, TempoMap
 from core.tempomap.edits import pins_of, with_every_beat
+from core.tracking.confidence import maximum_near
 from core.tracking.context import AnalysisContext
-from core.tracking.music import pieces
-from core.tracking.parameters import CLOSE_TO_MUSIC, FEWEST_BEATS
-from core.tracking.results import TrackingOptions
+from core.tracking.music import likeliest_music, music_log_odds, pieces
+from core.tracking.parameters import ACTIVE_ALONE, CLOSE_TO_MUSIC, FEWEST_BEATS, SHORTEST_PIECE
+from core.tracking.results import Stretch, TrackingOptions
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 #: Intervals that differ by less are even, in seconds; so many beats of a pause at most lie in a piece's stretch.
 _EVEN, _MOST_AROUND = 1e-6, 12
-#: First frame of a piece and the one behind it.
-Stretch = tuple[int, int]
 
 
-def find_pieces(context: AnalysisContext, frames: Ints, options: TrackingOptions = TrackingOptions()) -> list[Stretch]:
-    """Where the pieces lie that a chain of beats (``frames``) goes through, each with a few beats of what is around it;
-    none where the recording holds one piece only. What the engineer fixed between two pieces makes them one."""
-    found = pieces(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound)
-    kept = found[:1]
-    for piece in found[1:]:
-        if _is_bridged(frames[kept[-1].stop - 1] / FRAME_RATE, frames[piece.start] / FRAME_RATE, options):
-            kept[-1] = slice(kept[-1].start, piece.stop)
-        else:
-            kept.append(piece)
-    if len(kept) < 2:
-        return []
+def find_pieces(
+    context: AnalysisContext, frames: Ints, options: TrackingOptions
+) -> tuple[list[Stretch], list[Stretch]]:
+    """Where the pieces lie that a chain of beats (``frames``) goes through, one or more, each with a few beats of what
+    is around it; and the rest, as far as a piece would have room there. What the engineer fixed between two pieces
+    makes them one."""
+    kept: list[slice] = []
+    for piece in pieces(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound):
+        if kept and _is_bridged(frames[kept[-1].stop - 1] / FRAME_RATE, frames[piece.start] / FRAME_RATE, options):
+            piece = slice(kept.pop().start, piece.stop)
+        kept.append(piece)
     middles = [int(frames[one.stop - 1] + frames[other.start]) // 2 for one, other in pairwise(kept)]
-    out = []
+    found = []
     for piece, (start, stop) in zip(kept, pairwise([0, *middles, len(context.onset_envelope)]), strict=True):
         # before the chain and behind it may be music, too
         if piece.start > CLOSE_TO_MUSIC:
             start = max(start, int(frames[piece.start - CLOSE_TO_MUSIC]))
         if piece.stop + CLOSE_TO_MUSIC < len(frames):
             stop = min(stop, int(frames[piece.stop - 1 + CLOSE_TO_MUSIC]) + 1)
-        out.append((start, stop))
-    return out
+        found.append((start, stop))
+    outside = [0, *(end for stretch in found for end in stretch), len(context.onset_envelope)]
+    least = SHORTEST_PIECE * float(np.median(np.diff(frames)))
+    return found, [(a, b) for a, b in zip(outside[::2], outside[1::2], strict=True) if b - a > least]
+
+
+def music_in(context: AnalysisContext, stretch: Stretch, frames: Ints) -> Stretch | None:
+    """Where in a stretch a piece lies that is too soft to be told from talk or applause beside loud ones; None where
+    none does. ``context``: of the stretch alone; ``frames``: the likeliest chain of beats in it."""
+    activation = context.beat_activation[:, 0]
+    run = likeliest_music(music_log_odds(frames, activation, context.onset_envelope, context.sound))
+    beats = frames[run]
+    if len(beats) < SHORTEST_PIECE or maximum_near(activation, beats / FRAME_RATE).mean() < ACTIVE_ALONE:
+        return None
+    first, last = run.start - CLOSE_TO_MUSIC, run.stop - 1 + CLOSE_TO_MUSIC
+    start = int(frames[first]) if first > 0 else stretch[0]
+    return start, int(frames[last]) + 1 if last < len(frames) else stretch[1]
 
 
 def _is_bridged(end: float, start: float, options: TrackingOptions) -> bool:
@@ -57,23 +70,38 @@ def _is_bridged(end: float, start: float, options: TrackingOptions) -> bool:
     return goes_on or bool(((fixed > end) & (fixed < start)).any())
 
 
-def piece_of(context: AnalysisContext, tempo_map: TempoMap, beat: int) -> tuple[int, int] | None:
+def still_apart(pieces: Sequence[Stretch], tempo_map: TempoMap, length: float = np.inf) -> list[Stretch]:
+    """Pieces that a search found, as they are in a recording of ``length`` frames with what the engineer pinned since:
+    a pin between two of them makes them one. None where one is left."""
+    pins = tempo_map.seconds[pins_of(tempo_map)]
+    kept: list[Stretch] = []
+    for start, stop in pieces:
+        if start >= length:
+            continue
+        if kept and ((pins > kept[-1][1] / FRAME_RATE) & (pins < start / FRAME_RATE)).any():
+            start = kept.pop()[0]
+        kept.append((start, int(min(stop, length))))
+    return kept if len(kept) > 1 else []
+
+
+def piece_of(pieces: Sequence[Stretch], tempo_map: TempoMap, beat: int) -> tuple[int, int] | None:
     """The first and the last felt beat of the piece that ``beat`` belongs to; None where the recording holds one piece
     only, or between two."""
-    beats = tempo_map.beats()
-    frames = np.clip(np.round(beats.seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
-    stretches = find_pieces(context, frames, TrackingOptions(pins=tempo_map.seconds[pins_of(tempo_map)].tolist()))
-    for part in parts_of(tempo_map, stretches) if stretches else []:
+    for part in parts_of(tempo_map, pieces) if pieces else []:
         if part and part.beats().index[0] <= beat <= part.beats().index[-1]:
             return int(part.beats().index[0]), int(part.beats().index[-1])
     return None
 
 
 def of_piece(options: TrackingOptions, piece: Stretch) -> TrackingOptions:
-    """The options for one piece alone: it begins and ends in its stretch, with the beats that are fixed there."""
+    """The options for one piece alone: it begins and ends in its stretch, with the beats that are fixed there and the
+    range of tempos that is known of it."""
     start, end = piece[0] / FRAME_RATE, (piece[1] - 1) / FRAME_RATE
+    known = [tempo for first, last, tempo in options.levels if start < (first + last) / 2 < end]
     return replace(
         options,
+        tempo=known[0] if known else options.tempo,
+        levels=(),
         start=start if options.start is None else max(start, options.start),
         end=end if options.end is None else min(end, options.end),
         pins=[p for p in options.pins if start <= p <= end],

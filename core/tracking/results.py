@@ -16,6 +16,8 @@ from core.tracking.hypothesis import TempoHypothesis
 from core.tracking.parameters import USUAL_RANGE
 
 Floats = NDArray[np.float64]
+#: First frame of a piece of music and the one behind it.
+Stretch = tuple[int, int]
 #: Called with a stage in plain words and the share done, 0 to 1; may raise to stop the work.
 Progress = Callable[[str, float], None]
 
@@ -48,6 +50,8 @@ class TrackingOptions:
         Beats in a row that are known, with none between.
     refused : pairs of seconds
         Where beats had been found that are none: nothing speaks for a beat there.
+    levels : (seconds, seconds, range) of stretches
+        Where a recording holds several pieces, the range of one, as ``tempo``, that follows from what is known of it.
     """
 
     tempo: tuple[float, float] = USUAL_RANGE
@@ -60,6 +64,7 @@ class TrackingOptions:
     no_beats: Sequence[tuple[float, float]] = ()
     known: Sequence[Sequence[float]] = ()
     refused: Sequence[tuple[float, float]] = ()
+    levels: Sequence[tuple[float, float, tuple[float, float]]] = ()
 
     @property
     def fixed(self) -> Floats:
@@ -97,6 +102,8 @@ class TrackingResult:
         The chosen one and the others.
     candidate : MapCandidate
         What the map was assembled from.
+    pieces : list of pairs of frames
+        Where each of several pieces lies, in order of time; empty where the recording holds one only.
     """
 
     map: TempoMap
@@ -107,6 +114,7 @@ class TrackingResult:
     features: Floats
     hypotheses: list[TempoHypothesis]
     candidate: MapCandidate
+    pieces: list[Stretch] = field(default_factory=list)
 
     @property
     def chains(self) -> list[NDArray[np.int64]]:

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 from core.document.commands import Shift
 from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
-from core.tempomap.edits import pins_of
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.bars import BarDivision
 from core.tracking.candidate import MapCandidate
@@ -27,9 +26,9 @@ from core.tracking.exact_tempo import find_exact_tempo
 from core.tracking.hypothesis import compared, rate
 from core.tracking.parameters import FEWEST_BEATS, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
-from core.tracking.pieces import find_pieces, parts_of
+from core.tracking.pieces import parts_of, still_apart
 from core.tracking.placement import PlacedBeats, place_on_attacks
-from core.tracking.results import TrackingOptions
+from core.tracking.results import Stretch
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -54,12 +53,13 @@ def review(
     tempo_map: TempoMap,
     usual: tuple[float, float] = USUAL_RANGE,
     chains: Sequence[Ints] = (),
+    pieces: Sequence[Stretch] = (),
 ) -> tuple[Floats, list[Doubt]]:
     """Confidence a felt beat, and the doubts about the map as it stands: first those about the whole take, then
     the others in order of time.
 
     ``usual``: the tempo range that the engineer expects, felt beats a minute; ``chains``: the beats (frames) of each
-    tempo hypothesis that a search compared: the map is compared with them.
+    tempo hypothesis that a search compared: the map is compared with them; ``pieces``: those that it found.
 
     Nothing is decoded; only how well the map's beats fit is measured: about a third of a second for four minutes. Where
     a recording holds several pieces, each is reviewed by itself.
@@ -67,8 +67,7 @@ def review(
     length = len(context.onset_envelope)
     # tracks may have gone since the search
     chains = [c for chain in chains if len(c := chain[chain < length]) >= FEWEST_BEATS]
-    own = chains[0] if chains else _frames(tempo_map, length)
-    stretches = find_pieces(context, own, TrackingOptions(pins=tempo_map.seconds[pins_of(tempo_map)].tolist()))
+    stretches = still_apart(pieces, tempo_map, length)
     if not stretches:
         confidence, doubts = _review(context, tempo_map, usual, chains)
         return confidence, _whole_first(doubts)

@@ -16,8 +16,8 @@ _MOST_ALTERNATIVES = 6
 
 
 class Analysis(models.Model):
-    """One search for beats: confidence of each beat, guides, doubts, other readings (whole maps) and the beats of each
-    tempo hypothesis (frames of 10 ms), as JSON."""
+    """One search for beats: confidence of each beat, guides, doubts, other readings (whole maps), the beats of each
+    tempo hypothesis and where each of several pieces lies (frames of 10 ms), as JSON."""
 
     session = models.ForeignKey("library.Session", on_delete=models.CASCADE, related_name="analyses")
     made = models.DateTimeField(auto_now_add=True)
@@ -27,6 +27,7 @@ class Analysis(models.Model):
     doubts = models.JSONField(default=list)
     alternatives = models.JSONField(default=list)
     chains = models.JSONField(default=list)
+    pieces = models.JSONField(default=list)
 
     class Meta:
         ordering = ["pk"]
@@ -47,6 +48,7 @@ class Analysis(models.Model):
             doubts=[d.to_json() for d in result.doubts],
             alternatives=[{"name": a.name, "map": a.map.to_json()} for a in result.alternatives[:_MOST_ALTERNATIVES]],
             chains=[chain.tolist() for chain in result.chains],
+            pieces=result.pieces,
         )
 
 

@@ -43,7 +43,8 @@ def _reviewed(
     session: Session, step: MapStep, _key: Hashable, usual: tuple[float, float]
 ) -> tuple[NDArray[np.float64], list[Doubt]]:
     try:
-        return review(context(session), step.tempo_map, usual, SessionRecording(session).chains())
+        recording = SessionRecording(session)
+        return review(recording.context(), step.tempo_map, usual, recording.chains(), recording.pieces())
     except NoBeats:
         return np.zeros(0), []
 

@@ -38,11 +38,14 @@ def find(job: Job, report: Report) -> None:
     tracks = list(session.tracks.all())
     started_on = session.step
     earlier = searches(session)
-    options = search_options(session.tracking_options, document_of(session), earlier)
+    options = search_options(
+        session.tracking_options, document_of(session), earlier, SessionRecording(session).pieces()
+    )
     try:
         result = analyse([source_of(t) for t in tracks], options, report, SessionStore(tracks)).result
         session = Session.objects.select_related("step").get(pk=session.pk)
-        found = as_said(SessionRecording(session), result.map, document_of(session), earlier)
+        recording = SessionRecording(session)
+        found = as_said(recording, result.map, document_of(session), earlier, result.pieces)
     except (AnalysisError, AudioError, MidiError, NoBeats, EditError) as e:
         raise Failed(str(e)) from None
     with transaction.atomic():

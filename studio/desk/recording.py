@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from core.listening.attacks import Attacks
 from core.tempomap import TempoMap
 from core.tracking import AnalysisContext
+from core.tracking.results import Stretch
 from studio.analysis import features
 from studio.analysis.models import latest
 from studio.desk.history import searches
@@ -45,3 +46,6 @@ class SessionRecording:
 
     def chains(self) -> Sequence[NDArray[np.int64]]:
         return [np.array(chain, dtype=np.int64) for chain in latest(self.session, "chains")["chains"]]
+
+    def pieces(self) -> Sequence[Stretch]:
+        return [(start, stop) for start, stop in latest(self.session, "pieces")["pieces"]]

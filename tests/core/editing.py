@@ -27,6 +27,9 @@ class Silent:
     def chains(self):
         return []
 
+    def pieces(self):
+        return []
+
 
 class Struck(Silent):
     """A recording of which only the times of attacks are known."""
@@ -42,8 +45,8 @@ class Struck(Silent):
 class Analysed(Silent):
     """A recording in memory."""
 
-    def __init__(self, tracks, readings=()):
-        self.tracks, self.readings = tracks, readings
+    def __init__(self, tracks, readings=(), pieces=()):
+        self.tracks, self.readings, self._pieces = tracks, readings, pieces
         self._context = build_context(tracks)
         self.seconds = max(len(t.evidence) for t in tracks) / 100
 
@@ -55,6 +58,9 @@ class Analysed(Silent):
 
     def reading(self, number):
         return self.readings[number] if number < len(self.readings) else None
+
+    def pieces(self):
+        return self._pieces
 
 
 def wandering(beats=65, meters=None, seed=3, first=0):

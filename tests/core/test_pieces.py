@@ -4,9 +4,11 @@ from unittest import TestCase
 
 import numpy as np
 
-from core.document import WithoutBeats
+from core.document import BarLine, Right, WithoutBeats
 from core.document import commands as c
+from core.editing.obeying import obeying
 from core.editing.remedies import trusted
+from core.editing.search_options import search_options
 from core.listening.excerpt import excerpt, in_silence
 from core.listening.rates import FRAME_RATE
 from core.tempomap import Meter, Meters, TempoMap
@@ -17,7 +19,7 @@ from core.tracking.doubts.in_piece import in_piece
 from core.tracking.doubts.settled import Settlement, is_settled
 from core.tracking.music import apart
 from core.tracking.parameters import USUAL_RANGE
-from core.tracking.pieces import find_pieces, joined, parts_of
+from core.tracking.pieces import find_pieces, joined, music_in, of_piece, parts_of, still_apart
 from core.tracking.review import review
 from tests.core.editing import Analysed, do, lines, on
 from tests.core.takes import (
@@ -115,7 +117,7 @@ class Concert(TestCase):
         soft = chords(cls.waltz, 24, level=0.25) | bass_line(cls.waltz, 24)
         cls.tracks, cls.starts = record_one_after_the_other(0.05 * talk(14.0), (cls.band, loud), (cls.waltz, soft))
         cls.found = track_beats(cls.tracks)
-        cls.recording = Analysed(cls.tracks)
+        cls.recording = Analysed(cls.tracks, pieces=cls.found.pieces)
 
     def true(self, k):
         return (self.band, self.waltz)[k].beats().seconds + self.starts[k]
@@ -156,7 +158,11 @@ class Concert(TestCase):
     def test_a_doubt_about_all_of_a_piece_mends_that_piece_alone(self):
         """The waltz counted at double tempo."""
         fast = do(on(self.found.map), c.Ratio("2:1", stretch=(self.true(1)[0] - 0.3, self.true(1)[-1] + 0.3))).map
-        told = [d for d in review(self.recording.context(), fast, chains=self.found.chains)[1] if d.kind == "level"]
+        told = [
+            d
+            for d in review(self.recording.context(), fast, chains=self.found.chains, pieces=self.found.pieces)[1]
+            if d.kind == "level"
+        ]
         self.assertTrue(told)
         doubt = told[0]
         self.assertGreater(doubt.start, self.true(0)[-1])
@@ -178,13 +184,21 @@ class Concert(TestCase):
             self.assertLess(np.abs(other[:, None] - new).min(axis=1).max(), 0.05)
 
     def test_a_beat_fixed_in_the_pause_makes_them_one(self):
-        frames = self.found.chains[0]
-        self.assertEqual(len(find_pieces(self.recording.context(), frames)), 2)
-        pinned = TrackingOptions(pins=[float(self.true(0)[-1]) + 7.0])
-        self.assertEqual(find_pieces(self.recording.context(), frames, pinned), [])
+        context, frames, at = self.recording.context(), self.found.chains[0], float(self.true(0)[-1]) + 7.0
+        self.assertEqual(len(find_pieces(context, through(frames), TrackingOptions())[0]), 2)
+        self.assertEqual(len(find_pieces(context, through(frames), TrackingOptions(pins=[at]))[0]), 1)
+        pinned = do(on(self.found.map), c.Insert(at, free=True)).map
+        self.assertEqual(len(still_apart(self.found.pieces, self.found.map, 10_000)), 2)
+        self.assertEqual(still_apart(self.found.pieces, pinned, 10_000), [])
+
+    def test_tracks_that_have_gone_leave_what_is_left(self):
+        (start, stop), (later, _) = self.found.pieces
+        self.assertEqual(still_apart(self.found.pieces, self.found.map, later - 100), [])
+        kept = still_apart(self.found.pieces, self.found.map, later + 2000)
+        self.assertEqual(kept, [(start, stop), (later, later + 2000)])
 
     def test_a_piece_is_heard_as_if_it_were_alone(self):
-        start, stop = find_pieces(self.recording.context(), self.found.chains[0])[1]
+        start, stop = self.found.pieces[1]
         start = start // 4 * 4
         part = self.recording.context().between(start, stop)
         alone = build_context([excerpt(t, start, stop) for t in self.tracks])
@@ -194,6 +208,38 @@ class Concert(TestCase):
         self.assertEqual(len(part.onset_envelope), len(self.recording.context().onset_envelope))
         frames = np.round(self.true(1)[:20] * FRAME_RATE).astype(np.int64)
         np.testing.assert_allclose(part.bands.along(frames), alone.bands.along(frames - start), atol=1e-5)
+
+    def test_a_bar_line_that_was_said_moves_those_of_its_piece(self):
+        at = float(self.found.map.seconds_of_beat(round(float(self.found.map.beat_index_at(self.true(1)[31])))))
+        said = on(self.found.map, BarLine(at))
+        found = obeying(self.recording, said, [])
+        self.assertIn(round(at, 6), lines(found))
+        self.assertEqual(lines(self.found.map).keys() & before(self.true(1)[0], lines(found)),
+                         before(self.true(1)[0], lines(self.found.map)))  # fmt: skip
+        beats = found.beats()
+        meters = [
+            found.meters.meter_at(int(bar)).beats for bar in np.unique(beats.bar[beats.seconds > self.true(1)[0]])
+        ]
+        self.assertGreater(meters.count(3), len(meters) - 4)
+
+    def test_beats_that_are_known_of_one_piece_set_no_tempo_for_the_other(self):
+        band = self.true(0)
+        lock = Right.of(self.found.map, float(band[4]) - 0.1, float(band[20]) + 0.1)
+        options = search_options(TrackingOptions(), on(self.found.map, lock), (), self.found.pieces)
+        self.assertEqual(options.tempo, USUAL_RANGE)
+        first, second = (of_piece(options, piece) for piece in self.found.pieces)
+        self.assertTrue(80 < first.tempo[0] < 132 < first.tempo[1] < 215)
+        self.assertEqual(second.tempo, USUAL_RANGE)
+        self.assertEqual((len(first.known), len(second.known)), (1, 0))
+
+    def test_music_is_told_from_talk_by_itself(self):
+        context = self.recording.context()
+        (_, stop), (later, over) = self.found.pieces
+        chain = self.found.chains[0]
+        alone = music_in(context.between(later, over), (later, over), chain[chain >= later])
+        self.assertTrue(later <= alone[0] < 100 * self.true(1)[0] and 100 * self.true(1)[-1] < alone[1] <= over)
+        pause = stop + 100, later - 100
+        self.assertIsNone(music_in(context.between(*pause), pause, np.arange(stop + 100, later - 120, 45)))
 
 
 class Excerpts(TestCase):
@@ -246,3 +292,13 @@ class Stretches(TestCase):
             self.assertEqual(doubt.reason, "Bars 1 to 16: Why.")
             start, end = doubt.remedies[0].command.stretch
             self.assertTrue(0.7 < start < 1 and 32.5 < end < 32.8)
+
+
+def before(seconds, found):
+    return {at for at in found if at < seconds}
+
+
+def through(frames):
+    """A chain of beats counted on through the longest gap in it."""
+    k = int(np.diff(frames).argmax())
+    return np.sort(np.concatenate([frames, np.arange(frames[k], frames[k + 1], 50)[1:-1]]))

@@ -43,7 +43,7 @@ class Guides(PreparedCase):
         track = self.session_.tracks.get()
         seen = []
 
-        def reviewed(context, tempo_map, usual, chains):
+        def reviewed(context, tempo_map, usual, chains, pieces):
             seen.append([(t.name, t.role) for t in context.tracks])
             return np.ones(len(tempo_map.beats())), []
 
