@@ -14,13 +14,13 @@ from core.document import BarsHere, Document, Right, WithoutBeats
 from core.document.statements import holds
 from core.editing.obeying import fixed_times, obeying
 from core.editing.recording import Recording
-from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
+from core.tempomap.bar_lines import with_lines_moved
 from core.tempomap.edits import EditError, pins_of, shift_downbeat
 from core.tempomap.pulses import has_pulses
 from core.tracking.doubts.map_view import runs
 from core.tracking.parameters import ANOTHER_LEVEL, USUAL_RANGE
-from core.tracking.pieces import still_apart
+from core.tracking.pieces import parts_of, still_apart
 from core.tracking.results import Stretch, TrackingOptions
 
 Floats = NDArray[np.float64]
@@ -65,7 +65,7 @@ def search_options(
     searches = [pair for pair in searches if all(_is_plain(m) for m in pair)]
     known = known_beats(document)
     named, is_dotted = options.tempo, tempo_map.meters.meter_at(1).groups[0] == 3
-    stretches = [(start / FRAME_RATE, stop / FRAME_RATE) for start, stop in still_apart(pieces, tempo_map)] or [_ALL]
+    stretches = _stretches(pieces, tempo_map)
     ranges = [_tempo(named, _known_intervals(tempo_map, known, searches, s), is_dotted) for s in stretches]
     if len(stretches) > 1:
         options = replace(options, levels=[(*s, tempo) for s, tempo in zip(stretches, ranges, strict=True)])
@@ -166,41 +166,61 @@ def as_said(
     :class:`core.tempomap.edits.EditError` where what was said contradicts itself.
     """
     pins = document.map.seconds[pins_of(document.map)].tolist() if document.map else []
-    found = with_kept_downbeats(found, document.map, searches)
+    found = with_kept_downbeats(found, document.map, searches, pieces)
     found = found.with_points(found.seconds, found.quarters, np.isin(found.seconds, pins))
     return obeying(recording, Document(found, document.statements), pins, pieces)
 
 
 def with_kept_downbeats(
-    found: TempoMap, tempo_map: TempoMap | None, searches: Sequence[tuple[TempoMap, TempoMap]]
+    found: TempoMap,
+    tempo_map: TempoMap | None,
+    searches: Sequence[tuple[TempoMap, TempoMap]],
+    pieces: Sequence[Stretch] = (),
 ) -> TempoMap:
-    """What a new search found, with all downbeats moved as the engineer has moved those of an earlier one.
+    """What a new search found, with all downbeats moved as the engineer has moved those of an earlier one; of several
+    pieces in each by itself.
 
-    ``tempo_map``: the engineer's map now; ``searches`` as for :func:`search_options`.
+    ``tempo_map``: the engineer's map now; ``searches`` and ``pieces`` as for :func:`as_said`.
     """
     if tempo_map is None or not (_is_plain(found) and _is_plain(tempo_map)):
         return found
-    for earlier, became in reversed(searches):
-        if _is_plain(earlier) and _is_plain(became) and _downbeats_moved(earlier, became):
-            by = _downbeats_moved(found, tempo_map) if _downbeats_moved(earlier, tempo_map) else 0
-            return _shifted(found, by) if by else found
+    for stretch in _stretches(pieces, tempo_map):
+        for earlier, became in reversed(searches):
+            if _is_plain(earlier) and _is_plain(became) and _downbeats_moved(earlier, became, stretch):
+                by = _downbeats_moved(found, tempo_map, stretch)
+                if by and _downbeats_moved(earlier, tempo_map, stretch):
+                    found = _shifted(found, by, stretch)
+                break
     return found
 
 
-def _shifted(found: TempoMap, by: int) -> TempoMap:
-    """All downbeats ``by`` beats later, or the rest of a bar earlier where that is nearer and the music allows it."""
-    beats = found.meters.meter_at(1).beats
-    if by > beats / 2:
-        with suppress(EditError):
-            return shift_downbeat(found, by - beats)
+def _stretches(pieces: Sequence[Stretch], tempo_map: TempoMap) -> list[tuple[float, float]]:
+    """Where the beats of several pieces lie, in seconds; else the whole recording."""
+    parts = [part for part in parts_of(tempo_map, still_apart(pieces, tempo_map)) if part]
+    if len(parts) < 2:
+        return [_ALL]
+    return [(float(p.seconds[0]) - _SAME_BEAT, float(p.seconds[-1]) + _SAME_BEAT) for p in parts]
+
+
+def _shifted(found: TempoMap, by: int, stretch: tuple[float, float]) -> TempoMap:
+    """All downbeats in a stretch ``by`` beats later, or the rest of a bar earlier where that is nearer and the music
+    allows it."""
+    beats = found.beats()
+    there = beats.index[(beats.seconds >= stretch[0]) & (beats.seconds <= stretch[1])]
+    count = found.meters.meter_at(max(1, int(beats.bar[beats.index == there[len(there) // 2]][0]))).beats
+    earlier = by - count if by > count / 2 else by
+    if stretch != _ALL:
+        return with_lines_moved(found, earlier, int(there[0]), int(there[-1]))
+    with suppress(EditError):
+        return shift_downbeat(found, earlier)
     return shift_downbeat(found, by)
 
 
-def _downbeats_moved(found: TempoMap, now: TempoMap) -> int:
-    """By how many beats nearly all downbeats of one map lie after those of another; 0 where they do not, or where the
-    beats are others."""
+def _downbeats_moved(found: TempoMap, now: TempoMap, stretch: tuple[float, float]) -> int:
+    """By how many beats nearly all downbeats of one map lie after those of another in a stretch; 0 where they do not,
+    or where the beats are others."""
     then, beats = found.beats(), now.beats()
-    lines = beats.seconds[beats.beat == 1]
+    lines = beats.seconds[(beats.beat == 1) & (beats.seconds >= stretch[0]) & (beats.seconds <= stretch[1])]
     nearest = np.clip(np.round(found.beat_index_at(lines)).astype(int) - int(then.index[0]), 0, len(then) - 1)
     same = np.abs(then.seconds[nearest] - lines) < _SAME_BEAT
     after = np.bincount(then.beat[nearest[same]] - 1, minlength=1)

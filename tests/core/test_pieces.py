@@ -8,10 +8,11 @@ from core.document import BarLine, Right, WithoutBeats
 from core.document import commands as c
 from core.editing.obeying import obeying
 from core.editing.remedies import trusted
-from core.editing.search_options import search_options
+from core.editing.search_options import search_options, with_kept_downbeats
 from core.listening.excerpt import excerpt, in_silence
 from core.listening.rates import FRAME_RATE
 from core.tempomap import Meter, Meters, TempoMap
+from core.tempomap.bar_lines import with_lines_moved
 from core.tracking.beat_tracker import TrackingOptions, track_beats
 from core.tracking.context import build_context
 from core.tracking.doubts.doubt import WHOLE, Doubt, Remedy
@@ -97,6 +98,21 @@ class Joined(TestCase):
         for part, own in zip(parts_of(self.map, stretches), (self.one, self.other), strict=True):
             np.testing.assert_allclose(part.beats().seconds, own.beats().seconds)
             np.testing.assert_array_equal(part.beats().beat, own.beats().beat)
+
+    def test_the_next_search_keeps_what_was_moved_in_one_of_them(self):
+        stretches = [(0, 3000), (3700, 8000)]
+        for first, last in ((0, 49), (75, 112)):
+            moved = with_lines_moved(self.map, 1, first, last)
+            again = with_kept_downbeats(self.map, moved, [(self.map, moved)], stretches)
+            self.assertEqual(lines(again), lines(moved))
+        self.assertEqual(with_kept_downbeats(self.map, self.map, [(self.map, moved)], stretches), self.map)
+
+    def test_half_the_tempo_stays_half_in_its_piece(self):
+        slow = do(on(self.map), c.Ratio("1:2", stretch=(1.9, 27.1))).map
+        options = search_options(TrackingOptions(), on(slow), [(self.map, slow)], [(0, 3000), (3700, 8000)])
+        first, second = (of_piece(options, piece).tempo for piece in ((0, 3000), (3700, 8000)))
+        self.assertTrue(first[0] < 60 < first[1] < 120)
+        self.assertEqual(second, USUAL_RANGE)
 
     def test_a_second_piece_close_behind(self):
         near = TempoMap.from_beats(self.one.seconds[-1] + 0.4 + 0.8 * np.arange(20), 0, Meters.of((1, "3/4")))
