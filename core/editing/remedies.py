@@ -18,12 +18,14 @@ from functools import cache
 from core.document import Document
 from core.document.commands import Command, Ends, Free, Starts
 from core.editing import Recording, apply
+from core.listening.rates import FRAME_RATE
 from core.listening.track import Progress, no_progress
 from core.tempomap import TempoMap
 from core.tempomap.edits import EditError
 from core.tempomap.pulses import has_pulses, pulsed
 from core.tracking.doubts.doubt import Doubt
 from core.tracking.fit import Known, fit, struck_fit, take_gain
+from core.tracking.pieces import still_apart
 from core.tracking.review import review
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
@@ -57,6 +59,7 @@ def trusted(
     if has_pulses(before):
         context = context.by_attacks()
     was, known, chains = _even(before), Known(), recording.chains()
+    pieces = still_apart(recording.pieces(), before)
 
     def changed(command: Command) -> TempoMap | None:
         """The map after a remedy; None where it cannot be had or changes nothing."""
@@ -73,7 +76,9 @@ def trusted(
     def is_trusted(doubt: Doubt, after: TempoMap) -> bool:
         now = _even(after)
         if doubt.kind in _ABOUT_LEVEL:
-            fits_better = take_gain(context, was, now) >= _BETTER_TAKE
+            middle = FRAME_RATE * (doubt.start + doubt.end) / 2
+            piece = next((p for p in pieces if p[0] <= middle < p[1]), None)
+            fits_better = take_gain(context, was, now, piece) >= _BETTER_TAKE
         else:
             fitted, struck = fits_before()
             # what is struck is known at once, the evidence for bar lines takes a while
@@ -81,7 +86,7 @@ def trusted(
             fits_better = struck_fit(context, now) >= struck - _BETTER and fit(context, now, known) >= fitted + needed
         if not fits_better:
             return False
-        left = review(recording.context(), after, usual, chains, recording.pieces())[1]
+        left = review(recording.context(), after, usual, chains, pieces)[1]
         return not any(d.kind == doubt.kind and d.start < doubt.end and doubt.start < d.end for d in left)
 
     def tried(doubt: Doubt) -> Doubt:

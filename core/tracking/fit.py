@@ -66,9 +66,15 @@ def bars_fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None 
     return float(-np.logaddexp(0, -as_called).sum() - ODD_BAR * np.count_nonzero(lengths != usual))
 
 
-def take_gain(context: AnalysisContext, before: TempoMap, after: TempoMap) -> float:
-    """By how much better the tempo level of ``after`` fits the whole take, in nats."""
+def take_gain(
+    context: AnalysisContext, before: TempoMap, after: TempoMap, piece: tuple[int, int] | None = None
+) -> float:
+    """By how much better the tempo level of ``after`` fits the whole take, or of several pieces the one in ``piece``
+    (first frame and the one behind it), in nats."""
     chains = [_frames(context, m) for m in (before, after)]
+    if piece:
+        context = context.between(*piece)
+        chains = [c[(c >= piece[0]) & (c < piece[1])] for c in chains]
     if min(map(len, chains)) < FEWEST_BEATS:
         return -np.inf
     was, now = compared([rate(context, c) for c in chains])
