@@ -269,6 +269,21 @@ class Doubting(StudioCase):
         self.assertAlmostEqual(tempos[0], chosen.median_bpm, delta=1)
         self.assertTrue(any(abs(t - self.session_.tempo_map.median_bpm) < 1 for t in tempos))
 
+    def test_a_pause_is_said_to_have_no_beats(self):
+        said = self.edit(kind="free", stretch=[4.0, 6.5])
+        self.assertEqual((said.status_code, said.json()["name"]), (200, "No beats from 4.0 s to 6.5 s"))
+        marks = self.session_.marks.filter(kind="free")
+        self.assertEqual(list(marks.values_list("start", "end")), [(4.0, 6.5)])
+        self.client.post(f"{self.url}/undo", {"by": -1}, content_type="application/json")
+        self.assertFalse(marks.exists())
+
+    def test_pieces_that_a_search_found_are_kept_for_what_reads_the_map(self):
+        analysis = self.session_.analyses.last()
+        self.assertEqual((analysis.pieces, SessionRecording(self.session_).pieces()), ([], []))
+        analysis.pieces = [(0, 500), (900, 2000)]
+        analysis.save()
+        self.assertEqual(SessionRecording(self.session_).pieces(), [(0, 500), (900, 2000)])
+
     def test_a_pin_settles_a_doubt_and_survives_a_new_search(self):
         grid = self.client.get(f"{self.url}/map").json()["grid"]
         at = grid["time"][6]
