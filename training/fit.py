@@ -289,9 +289,11 @@ def confidence_data(path: Path) -> list[ConfidenceData]:
     take, out = read(path), []
     for tracks in (take.tracks, take.mix):
         try:
-            out.append(_confidence_data(take, track_beats(tracks)))
+            found = track_beats(tracks)
         except ValueError:
             continue
+        if not found.pieces:  # each of several would be judged by itself
+            out.append(_confidence_data(take, found))
     return out
 
 

@@ -72,7 +72,7 @@ def _piece_by_piece(
             progress(f"{stage} (piece {k + 1} of {len(stretches)})", 0.6 + 0.3 * (k + share) / len(stretches))
 
         with suppress(NoBeats):  # too short to count along by itself: counted through
-            found[stretch] = _found(context.between(*stretch), of_piece(options, stretch), told)
+            found[stretch] = _found(context.alone(*stretch), of_piece(options, stretch), told)
     return joined_results(context, list(found.values()), list(found), options) if len(found) > 1 else None
 
 
@@ -81,7 +81,7 @@ def _stretches(context: AnalysisContext, hypothesis: TempoHypothesis, options: T
     found, rest = find_pieces(context, hypothesis.frames, options)
     for stretch in rest:
         with suppress(NoBeats):
-            alone = context.between(*stretch)
+            alone = context.alone(*stretch)
             chain = hypotheses(alone, of_piece(options, stretch))[0].frames
             found += [piece] if (piece := music_in(alone, stretch, chain)) else []
     return sorted(found)

@@ -7,14 +7,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from core.errors import InputError
-from core.listening.excerpt import SLOW, excerpt, in_silence
+from core.listening.excerpt import excerpt, with_attacks_between
 from core.listening.guides import LEAST_ATTACKS, GuideRank, fused_onset_envelope, given_weights, rank_guides
 from core.listening.track import AnalysedTrack
 from core.tracking.activation_offset import ActivationOffset, activation_offset
@@ -63,7 +64,8 @@ class AnalysisContext:
     decoding_curve: Floats
     bands: TakeBands | None = None
     guides: Mapping[str, float] | None = None
-    _parts: dict[tuple[int, int], AnalysisContext] = field(init=False, default_factory=dict, repr=False, compare=False)
+    _alone: _Made = field(init=False, default_factory=dict, repr=False, compare=False)
+    _between: _Made = field(init=False, default_factory=dict, repr=False, compare=False)
 
     @cached_property
     def sound(self) -> TakeSound:
@@ -80,32 +82,38 @@ class AnalysisContext:
         silent = np.zeros_like(self.beat_activation)
         return replace(self, beat_activation=silent, decoding_curve=self.onset_envelope, bands=None)
 
-    def between(self, start: int, stop: int) -> AnalysisContext:
-        """The context of what lies from frame ``start`` to before frame ``stop``, as if nothing else had been recorded:
-        what is usual in a loud piece of music says nothing of a soft one. Times stay what they are. Made once. Raises
-        :class:`NoBeats`."""
-        if (start, stop) not in self._parts:
-            self._parts[start, stop] = self._made_between(start // SLOW * SLOW, stop)
-        return self._parts[start, stop]
+    def alone(self, start: int, stop: int) -> AnalysisContext:
+        """The context of what lies from frame ``start``, a multiple of :data:`core.listening.excerpt.SLOW`, to before
+        frame ``stop``, as if nothing else had been recorded: what is usual in a loud piece of music says nothing of a
+        soft one. Its time 0 is at ``start``. Made once. Raises :class:`NoBeats`."""
+        if (start, stop) not in self._alone:
+            self._alone[start, stop] = build_context([excerpt(t, start, stop) for t in self.tracks], self.guides)
+        return self._alone[start, stop]
 
-    def _made_between(self, start: int, stop: int) -> AnalysisContext:
-        count = len(self.onset_envelope)
-        alone = build_context([excerpt(t, start, stop) for t in self.tracks], self.guides)
+    def between(self, start: int, stop: int) -> AnalysisContext:
+        """The same at its place in the recording, with nothing around it."""
+        alone, count = self.alone(start, stop), len(self.onset_envelope)
         assert alone.bands
 
-        def padded(curve: Floats) -> Floats:
+        def padded(curve: NDArray[Any]) -> NDArray[Any]:
             return np.pad(curve, [(start, count - start - len(curve)), *[(0, 0)] * (curve.ndim - 1)])
 
-        tracks = [in_silence(t, start, count) for t in alone.tracks]
-        return replace(
-            alone,
-            tracks=tracks,
-            onset_envelope=padded(alone.onset_envelope),
-            summed=SummedEvidence.of(tracks),
-            beat_activation=padded(alone.beat_activation),
-            decoding_curve=padded(alone.decoding_curve),
-            bands=alone.bands.in_silence(start, count),
-        )
+        if (start, stop) not in self._between:
+            tracks = [with_attacks_between(t, start, stop) for t in self.tracks]
+            self._between[start, stop] = replace(
+                alone,
+                tracks=[t for t in tracks if len(t.attacks) >= LEAST_ATTACKS],
+                onset_envelope=padded(alone.onset_envelope),
+                summed=SummedEvidence(*(padded(getattr(alone.summed, f.name)) for f in fields(SummedEvidence))),
+                beat_activation=padded(alone.beat_activation),
+                decoding_curve=padded(alone.decoding_curve),
+                bands=alone.bands.in_silence(start, count),
+            )
+        return self._between[start, stop]
+
+
+#: Contexts of parts by the first frame and the one behind.
+_Made = dict[tuple[int, int], AnalysisContext]
 
 
 def decoding_curve(onset_envelope: Floats, beat_activation: Floats, share: float = ACTIVATION_SHARE) -> Floats:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
+from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tracking.context import AnalysisContext
 from core.tracking.hypothesis import compared, rate
@@ -23,8 +25,10 @@ def joined_results(
     stretches: Sequence[Stretch],
     options: TrackingOptions,
 ) -> TrackingResult:
-    """The results of pieces, which lie in ``stretches`` in order of time, as one of the whole recording ``context``.
-    Its ``candidate`` is that of the longest piece; beats between pieces have features of 0."""
+    """The results of pieces, which lie in ``stretches`` in order of time and start at time 0 each, as one of the whole
+    recording ``context``. Its ``candidate`` is that of the longest piece, as it was found; beats between pieces have
+    features of 0."""
+    results = [_later(r, start) for r, (start, _) in zip(results, stretches, strict=True)]
     tempo_map = joined([r.map for r in results])
     chains = _chains(results)
     confidence, doubts = review(context, tempo_map, options.tempo, chains, stretches)
@@ -43,6 +47,20 @@ def joined_results(
         compared([rate(context, chain, options.tempo) for chain in chains]),
         max(results, key=lambda r: len(r.map.beats())).candidate,
         list(stretches),
+    )
+
+
+def _later(result: TrackingResult, frames: int) -> TrackingResult:
+    """A result with its maps and chains so many frames later."""
+
+    def moved(tempo_map: TempoMap) -> TempoMap:
+        return tempo_map.with_points(tempo_map.seconds + frames / FRAME_RATE, tempo_map.quarters, tempo_map.pins)
+
+    return replace(
+        result,
+        map=moved(result.map),
+        alternatives=[replace(a, map=moved(a.map)) for a in result.alternatives],
+        hypotheses=[replace(h, frames=h.frames + frames, exact_tempo=None) for h in result.hypotheses],
     )
 
 

@@ -92,8 +92,8 @@ def certainly_none(frames: Ints, activation: Floats, onset_envelope: Floats, sou
     return left_out(log_odds[: run.start]), left_out(log_odds[run.stop :])
 
 
-def pieces(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> list[slice]:
-    """The pieces of music among a chain's beats, one or more, where what lies between them certainly is none."""
+def runs_of_music(frames: Ints, activation: Floats, onset_envelope: Floats, sound: TakeSound) -> list[slice]:
+    """The runs of music among a chain's beats, one or more, where what lies between them certainly is none."""
     if len(frames) < FEWEST_BEATS:
         return [slice(0, len(frames))]
     return apart(music_log_odds(frames, activation, onset_envelope, sound))

@@ -10,12 +10,13 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
+from core.listening.excerpt import SLOW
 from core.listening.rates import FRAME_RATE
 from core.tempomap import MeterChange, Meters, TempoMap
 from core.tempomap.edits import pins_of, with_every_beat
 from core.tracking.confidence import maximum_near
 from core.tracking.context import AnalysisContext
-from core.tracking.music import likeliest_music, music_log_odds, pieces
+from core.tracking.music import likeliest_music, music_log_odds, runs_of_music
 from core.tracking.parameters import ACTIVE_ALONE, CLOSE_TO_MUSIC, FEWEST_BEATS, SHORTEST_PIECE
 from core.tracking.results import Stretch, TrackingOptions
 
@@ -32,7 +33,7 @@ def find_pieces(
     is around it; and the rest, as far as a piece would have room there. What the engineer fixed between two pieces
     makes them one."""
     kept: list[slice] = []
-    for piece in pieces(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound):
+    for piece in runs_of_music(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound):
         if kept and _is_bridged(frames[kept[-1].stop - 1] / FRAME_RATE, frames[piece.start] / FRAME_RATE, options):
             piece = slice(kept.pop().start, piece.stop)
         kept.append(piece)
@@ -44,23 +45,26 @@ def find_pieces(
             start = max(start, int(frames[piece.start - CLOSE_TO_MUSIC]))
         if piece.stop + CLOSE_TO_MUSIC < len(frames):
             stop = min(stop, int(frames[piece.stop - 1 + CLOSE_TO_MUSIC]) + 1)
-        found.append((start, stop))
+        found.append((start // SLOW * SLOW, stop))
     outside = [0, *(end for stretch in found for end in stretch), len(context.onset_envelope)]
     least = SHORTEST_PIECE * float(np.median(np.diff(frames)))
-    return found, [(a, b) for a, b in zip(outside[::2], outside[1::2], strict=True) if b - a > least]
+    first = 0 if options.start is None else round(options.start * FRAME_RATE)
+    last = outside[-1] if options.end is None else round(options.end * FRAME_RATE)
+    rest = ((max(a, first), min(b, last)) for a, b in zip(outside[::2], outside[1::2], strict=True))
+    return found, [(a // SLOW * SLOW, b) for a, b in rest if b - a > least]
 
 
-def music_in(context: AnalysisContext, stretch: Stretch, frames: Ints) -> Stretch | None:
+def music_in(alone: AnalysisContext, stretch: Stretch, frames: Ints) -> Stretch | None:
     """Where in a stretch a piece lies that is too soft to be told from talk or applause beside loud ones; None where
-    none does. ``context``: of the stretch alone; ``frames``: the likeliest chain of beats in it."""
-    activation = context.beat_activation[:, 0]
-    run = likeliest_music(music_log_odds(frames, activation, context.onset_envelope, context.sound))
+    none does. ``alone``: the context of the stretch alone; ``frames``: the likeliest chain of beats in that."""
+    activation = alone.beat_activation[:, 0]
+    run = likeliest_music(music_log_odds(frames, activation, alone.onset_envelope, alone.sound))
     beats = frames[run]
     if len(beats) < SHORTEST_PIECE or maximum_near(activation, beats / FRAME_RATE).mean() < ACTIVE_ALONE:
         return None
     first, last = run.start - CLOSE_TO_MUSIC, run.stop - 1 + CLOSE_TO_MUSIC
-    start = int(frames[first]) if first > 0 else stretch[0]
-    return start, int(frames[last]) + 1 if last < len(frames) else stretch[1]
+    start = stretch[0] + (int(frames[first]) // SLOW * SLOW if first > 0 else 0)
+    return start, stretch[0] + int(frames[last]) + 1 if last < len(frames) else stretch[1]
 
 
 def _is_bridged(end: float, start: float, options: TrackingOptions) -> bool:
@@ -87,25 +91,29 @@ def still_apart(pieces: Sequence[Stretch], tempo_map: TempoMap, length: float = 
 def piece_of(pieces: Sequence[Stretch], tempo_map: TempoMap, beat: int) -> tuple[int, int] | None:
     """The first and the last felt beat of the piece that ``beat`` belongs to; None where the recording holds one piece
     only, or between two."""
-    for part in parts_of(tempo_map, pieces) if pieces else []:
+    apart = still_apart(pieces, tempo_map)
+    for part in parts_of(tempo_map, apart) if apart else []:
         if part and part.beats().index[0] <= beat <= part.beats().index[-1]:
             return int(part.beats().index[0]), int(part.beats().index[-1])
     return None
 
 
 def of_piece(options: TrackingOptions, piece: Stretch) -> TrackingOptions:
-    """The options for one piece alone: it begins and ends in its stretch, with the beats that are fixed there and the
-    range of tempos that is known of it."""
+    """The options for one piece alone, whose time 0 is at its start: with the beats that are fixed in it, and the range
+    of tempos that is known of it."""
     start, end = piece[0] / FRAME_RATE, (piece[1] - 1) / FRAME_RATE
     known = [tempo for first, last, tempo in options.levels if start < (first + last) / 2 < end]
+    runs = [run for run in options.known if start <= run[0] and run[-1] <= end]
     return replace(
         options,
         tempo=known[0] if known else options.tempo,
         levels=(),
-        start=start if options.start is None else max(start, options.start),
-        end=end if options.end is None else min(end, options.end),
-        pins=[p for p in options.pins if start <= p <= end],
-        known=[run for run in options.known if start <= run[0] and run[-1] <= end],
+        start=None if options.start is None else options.start - start,
+        end=None if options.end is None else options.end - start,
+        pins=[p - start for p in options.pins if start <= p <= end],
+        known=[tuple(t - start for t in run) for run in runs],
+        no_beats=[(a - start, b - start) for a, b in options.no_beats],
+        refused=[(a - start, b - start) for a, b in options.refused],
     )
 
 
@@ -155,7 +163,7 @@ def _followed(one: TempoMap, other: TempoMap) -> TempoMap:
     last_bar, first_bar = int(one.meters.bars_at(one.quarters[-1])), int(other.meters.bars_at(other.quarters[0]))
     into_bar = float(other.quarters[0] - other.meters.bar_quarters(first_bar))
     # as few bars as there can be, and more
-    opens = last_bar + 1
+    opens = max(1, last_bar) + 1
     least = float(one.meters.bar_quarters(opens)) + into_bar - one.quarters[-1]
     expected = (other.seconds[0] - one.seconds[-1]) * np.median(np.diff(one.quarters) / np.diff(one.seconds))
     opens += max(0, round((expected - least) / one.meters.meter_at(opens).quarters))

@@ -1,6 +1,6 @@
 """Several pieces in one recording, as of a concert: told apart, each found by itself, mended by itself."""
 
-from unittest import TestCase
+from unittest import TestCase, mock
 
 import numpy as np
 
@@ -9,7 +9,7 @@ from core.document import commands as c
 from core.editing.obeying import obeying
 from core.editing.remedies import trusted
 from core.editing.search_options import search_options, with_kept_downbeats
-from core.listening.excerpt import excerpt, in_silence
+from core.listening.excerpt import SLOW, excerpt
 from core.listening.rates import FRAME_RATE
 from core.tempomap import Meter, Meters, TempoMap
 from core.tempomap.bar_lines import with_lines_moved
@@ -208,6 +208,14 @@ class Concert(TestCase):
         self.assertEqual(len(still_apart(self.found.pieces, self.found.map, 10_000)), 2)
         self.assertEqual(still_apart(self.found.pieces, pinned, 10_000), [])
 
+    def test_the_rest_lies_between_the_ends_that_the_engineer_gave(self):
+        """As if the waltz were too soft beside the band."""
+        context, frames = self.recording.context(), through(self.found.chains[0])
+        with mock.patch("core.tracking.pieces.runs_of_music", return_value=[slice(0, 60)]):
+            ((start, stop),) = find_pieces(context, frames, TrackingOptions())[1]
+            self.assertEqual((start, stop), ((int(frames[63]) + 1) // SLOW * SLOW, len(context.onset_envelope)))
+            self.assertEqual(find_pieces(context, frames, TrackingOptions(end=start / FRAME_RATE + 2))[1], [])
+
     def test_tracks_that_have_gone_leave_what_is_left(self):
         (start, stop), (later, _) = self.found.pieces
         self.assertEqual(still_apart(self.found.pieces, self.found.map, later - 100), [])
@@ -216,7 +224,6 @@ class Concert(TestCase):
 
     def test_a_piece_is_heard_as_if_it_were_alone(self):
         start, stop = self.found.pieces[1]
-        start = start // 4 * 4
         part = self.recording.context().between(start, stop)
         alone = build_context([excerpt(t, start, stop) for t in self.tracks])
         there = slice(start, start + len(alone.onset_envelope))
@@ -245,6 +252,7 @@ class Concert(TestCase):
         options = search_options(TrackingOptions(), on(self.found.map, lock), (), self.found.pieces)
         self.assertEqual(options.tempo, USUAL_RANGE)
         first, second = (of_piece(options, piece) for piece in self.found.pieces)
+        self.assertAlmostEqual(first.known[0][0], lock.seconds[0] - self.found.pieces[0][0] / FRAME_RATE)
         self.assertTrue(80 < first.tempo[0] < 132 < first.tempo[1] < 215)
         self.assertEqual(second.tempo, USUAL_RANGE)
         self.assertEqual((len(first.known), len(second.known)), (1, 0))
@@ -253,24 +261,22 @@ class Concert(TestCase):
         context = self.recording.context()
         (_, stop), (later, over) = self.found.pieces
         chain = self.found.chains[0]
-        alone = music_in(context.between(later, over), (later, over), chain[chain >= later])
+        alone = music_in(context.alone(later, over), (later, over), chain[chain >= later] - later)
         self.assertTrue(later <= alone[0] < 100 * self.true(1)[0] and 100 * self.true(1)[-1] < alone[1] <= over)
-        pause = stop + 100, later - 100
-        self.assertIsNone(music_in(context.between(*pause), pause, np.arange(stop + 100, later - 120, 45)))
+        pause = (stop + 100) // SLOW * SLOW, later - 100
+        self.assertIsNone(music_in(context.alone(*pause), pause, np.arange(0, pause[1] - pause[0], 45)))
 
 
 class Excerpts(TestCase):
-    def test_in_silence_everything_stays_where_it_was(self):
+    def test_it_has_what_lies_in_the_stretch_from_time_0_on(self):
         truth = tempo_map(drift(16, 110), Meters.of((1, "4/4")))
         (track, *_), _ = record_one_after_the_other(np.zeros(RATE), (truth, groove(truth, 4)))
-        count = len(track.evidence)
-        part = in_silence(excerpt(track, 200, 601), 200, count)
-        self.assertEqual(len(part.evidence), count)
-        self.assertEqual(len(part.evidence.pitches), len(track.evidence.pitches))
-        np.testing.assert_array_equal(part.evidence.flux[200:601], track.evidence.flux[200:601])
-        self.assertFalse(part.evidence.bands[:200].any() or part.evidence.bands[601:].any())
+        part = excerpt(track, 200, 601)
+        np.testing.assert_array_equal(part.evidence.flux, track.evidence.flux[200:601])
+        np.testing.assert_array_equal(part.evidence.pitches, track.evidence.pitches[50:151])
         inside = (track.attacks.seconds >= 2) & (track.attacks.seconds < 6.01)
-        np.testing.assert_allclose(part.attacks.seconds, track.attacks.seconds[inside])
+        np.testing.assert_allclose(part.attacks.seconds, track.attacks.seconds[inside] - 2)
+        np.testing.assert_array_equal(part.attacks.sharpness, track.attacks.sharpness[inside])
 
 
 class Stretches(TestCase):
