@@ -120,8 +120,8 @@ SURROUNDINGS, CLOSE_TO_MUSIC = 12, 4
 #: speak against music by :data:`NO_MUSIC` nats, and by so many each. Chosen: fewer beats in a row are no piece.
 SHORTEST_PAUSE, NO_MUSIC_A_BEAT_BETWEEN, SHORTEST_PIECE = 8, 1.0, 16
 #: Chosen on the fitting set (docs/measured.md): what is too soft to pass for music beside other pieces is one, if by
-#: itself its beats have so much beat activation on average.
-ACTIVE_ALONE = 0.45
+#: itself its beats agree so well with the beat activation (:func:`core.tracking.hypothesis.agreement`).
+AGREES_ALONE = 0.5
 
 # ---- confidence and doubts
 

@@ -14,10 +14,10 @@ from core.listening.excerpt import SLOW
 from core.listening.rates import FRAME_RATE
 from core.tempomap import MeterChange, Meters, TempoMap
 from core.tempomap.edits import pins_of, with_every_beat
-from core.tracking.confidence import maximum_near
 from core.tracking.context import AnalysisContext
+from core.tracking.hypothesis import agreement
 from core.tracking.music import likeliest_music, music_log_odds, runs_of_music
-from core.tracking.parameters import ACTIVE_ALONE, CLOSE_TO_MUSIC, FEWEST_BEATS, SHORTEST_PIECE
+from core.tracking.parameters import AGREES_ALONE, CLOSE_TO_MUSIC, FEWEST_BEATS, SHORTEST_PIECE
 from core.tracking.results import Stretch, TrackingOptions
 
 Floats = NDArray[np.float64]
@@ -60,7 +60,7 @@ def music_in(alone: AnalysisContext, stretch: Stretch, frames: Ints) -> Stretch 
     activation = alone.beat_activation[:, 0]
     run = likeliest_music(music_log_odds(frames, activation, alone.onset_envelope, alone.sound))
     beats = frames[run]
-    if len(beats) < SHORTEST_PIECE or maximum_near(activation, beats / FRAME_RATE).mean() < ACTIVE_ALONE:
+    if len(beats) < SHORTEST_PIECE or agreement(activation, beats) < AGREES_ALONE:
         return None
     first, last = run.start - CLOSE_TO_MUSIC, run.stop - 1 + CLOSE_TO_MUSIC
     start = stretch[0] + (int(frames[first]) // SLOW * SLOW if first > 0 else 0)
