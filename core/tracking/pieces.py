@@ -112,8 +112,8 @@ def of_piece(options: TrackingOptions, piece: Stretch) -> TrackingOptions:
         end=None if options.end is None else options.end - start,
         pins=[p - start for p in options.pins if start <= p <= end],
         known=[tuple(t - start for t in run) for run in runs],
-        no_beats=[(a - start, b - start) for a, b in options.no_beats],
-        refused=[(a - start, b - start) for a, b in options.refused],
+        no_beats=[(a - start, b - start) for a, b in options.no_beats if b > start and a < end],
+        refused=[(a - start, b - start) for a, b in options.refused if b > start and a < end],
     )
 
 

@@ -257,6 +257,17 @@ class Concert(TestCase):
         self.assertEqual(second.tempo, USUAL_RANGE)
         self.assertEqual((len(first.known), len(second.known)), (1, 0))
 
+    def test_a_pause_without_beats_changes_nothing_in_the_pieces(self):
+        silent = [(float(self.true(0)[-1]) + 0.5, float(self.true(1)[0]) - 0.5)]
+        first, second = (of_piece(TrackingOptions(no_beats=silent), piece) for piece in self.found.pieces)
+        self.assertTrue(all(a < b and b > 0 for a, b in (*first.no_beats, *second.no_beats)))
+        again = track_beats(self.tracks, TrackingOptions(no_beats=silent, refused=[(0.1, 0.2)]))
+        waltz = again.map.beats().seconds
+        waltz = waltz[waltz > self.true(1)[0] - 0.3]
+        self.assertLess(np.median(np.abs(waltz[:, None] - self.true(1)).min(axis=1)), 0.03)
+        options = of_piece(TrackingOptions(refused=[(0.1, 0.2)]), self.found.pieces[1])
+        self.assertEqual(options.refused, [])
+
     def test_music_is_told_from_talk_by_itself(self):
         context = self.recording.context()
         (_, stop), (later, over) = self.found.pieces
