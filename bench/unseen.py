@@ -2,9 +2,9 @@
 
 *fit*: made-up takes that the constants are fitted on (``build/fit``, see ``training/README.md``). *evaluation*: made-up
 takes of other pieces and other sounds (``build/evaluation``). *surrounded*: those with talk, applause or silence around
-the music; *two pieces*: those with another piece after it. *practice* and *real*: the folders beside the project, first and second half of the practice takes apart; the
-real recordings have to be fetched by their own script first. Beside the real ones stand the stored answers of the best
-published tracker.
+the music; *two pieces*: those with another piece after it. *practice* and *real*: the folders beside the project, first
+and second half of the practice takes apart; the real recordings have to be fetched by their own script first. Beside the
+real ones stand the stored answers of the best published tracker.
 """
 
 import argparse

@@ -29,7 +29,7 @@ from core.tracking.doubts import bar_evidence
 from core.tracking.doubts.about_ends import LAST, end_features
 from core.tracking.doubts.about_take import usual_confidence
 from core.tracking.hypothesis import rate
-from core.tracking.music import apart, likeliest_music, music_features
+from core.tracking.music import likeliest_music, music_features
 from core.tracking.parameters import (
     CONFIDENCE_WEIGHTS,
     DIVISION_WEIGHTS,
@@ -38,7 +38,8 @@ from core.tracking.parameters import (
     fitted,
     write_fitted,
 )
-from training.takes import NOT_SURROUNDED, Take, read
+from training.regression import logistic, probability
+from training.takes import NOT_SURROUNDED, ONE_PIECE, Take, read
 
 Floats = NDArray[np.float64]
 
@@ -87,7 +88,7 @@ def f_measure(take: Take, seconds: Floats, window: float = 0.07) -> float:
     return float(mir_eval.beat.f_measure(take.beats, seconds[inside], window)) if inside.any() else 0.0
 
 
-def of_all(folder: Path, work: Callable[[Path], list[Any]], pattern: str = "*") -> list[Any]:
+def of_all(folder: Path, work: Callable[[Path], list[Any]], pattern: str = ONE_PIECE) -> list[Any]:
     """What ``work`` makes of every take in the folder whose name is like the pattern."""
     with ProcessPoolExecutor(2) as pool:
         return [one for some in pool.map(work, sorted(folder.glob(f"{pattern}.npz"))) for one in some]
@@ -239,9 +240,9 @@ def fit_readings(fit: Path, judge: Path) -> None:
 # -- where there is music
 
 
-def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_], int]]:
-    """Of a take's first chain, as tracks and as mix: whether somebody drums, what tells of music at each beat, where
-    there is some, and how many pieces."""
+def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_]]]:
+    """Of a take's first chain, as tracks and as mix: whether somebody drums, what tells of music at each beat, and
+    where there is some."""
     take, out = read(path), []
     for tracks in (take.tracks, take.mix):
         try:
@@ -251,8 +252,7 @@ def music_data(path: Path) -> list[tuple[bool, Floats, NDArray[np.bool_], int]]:
             continue
         features = music_features(frames, context.beat_activation[:, 0], context.onset_envelope, context.sound)
         seconds, half = frames / FRAME_RATE, float(np.median(np.diff(frames))) / FRAME_RATE / 2
-        is_music = np.any([(seconds > first - half) & (seconds < last + half) for first, last in take.pieces], axis=0)
-        out.append((take.drums, features, is_music, len(take.pieces)))
+        out.append((take.drums, features, (seconds > take.beats[0] - half) & (seconds < take.beats[-1] + half)))
     return out
 
 
@@ -266,18 +266,12 @@ def fit_music(fit: Path, judge: Path) -> None:
     write_fitted("music", dict(zip(fitted("music"), weights, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):
         for drums in (True, False):
-            some = [(is_music, likeliest_music(x @ weights)) for d, x, is_music, n in group if d == drums and n == 1]
+            some = [(is_music, likeliest_music(x @ weights)) for d, x, is_music in group if d == drums]
             missed = sum(int(m.sum() - m[run].sum()) for m, run in some)
             beyond = sum(int((~m[run]).sum()) for m, run in some)
             print(
                 f"music, {name}, {'drums' if drums else 'no drums'}: {missed} of {sum(int(m.sum()) for m, _ in some)} "
                 f"beats of music left out, {beyond} beyond it"
-            )
-        for count in (1, 2):
-            found = [len(apart(x @ weights)) for _, x, _, n in group if n == count]
-            as_many = sum(n == count for n in found)
-            print(
-                f"music, {name}: {as_many} of {len(found)} recordings of {count} told apart, {found.count(3)} as three"
             )
 
 
@@ -323,7 +317,7 @@ def _confidence_data(take: Take, found: TrackingResult) -> ConfidenceData:
 def _level_numbers(of: ConfidenceData, weights: Floats) -> tuple[float, ...]:
     """Features of a take's tempo, and whether it is wrong; by ``weights`` of confidence."""
     *features, is_wrong = of.level
-    return *features, usual_confidence(_probability(weights, of.features[:, 1:])), is_wrong
+    return *features, usual_confidence(probability(weights, of.features[:, 1:])), is_wrong
 
 
 def _end_numbers(of: ConfidenceData, weights: Floats) -> list[tuple[float, ...]]:
@@ -331,30 +325,7 @@ def _end_numbers(of: ConfidenceData, weights: Floats) -> list[tuple[float, ...]]
     if of.end is None:
         return []
     support, is_wrong = of.end
-    return [(*end_features(_probability(weights, of.features[:, 1:]), support).values(), float(is_wrong))]
-
-
-def logistic(
-    x: Floats, y: Floats, weight: Floats | None = None, strength: float = 0.5, most: float | None = None
-) -> Floats:
-    """Weights of a constant and of each column of ``x``, these at most ``most``, for the probability of ``y`` (logistic
-    regression)."""
-    spread, weight = x.std(axis=0) + 1e-6, np.ones(len(y)) if weight is None else weight
-    z = np.column_stack([np.ones(len(x)), x / spread])
-
-    def loss(w: Floats) -> tuple[float, Floats]:
-        p = 1 / (1 + np.exp(-(z @ w)))
-        likelihood = weight * (y * np.log(p + 1e-9) + (1 - y) * np.log(1 - p + 1e-9))
-        slope = z.T @ (weight * (p - y)) + 2 * strength * np.concatenate([[0], w[1:]])
-        return strength * float(w[1:] @ w[1:]) - float(likelihood.sum()), slope
-
-    bounds = [(None, None), *[(None, most)] * x.shape[1]]
-    found = minimize(loss, np.zeros(z.shape[1]), jac=True, method="L-BFGS-B", bounds=bounds).x
-    return np.concatenate([found[:1], found[1:] / spread])
-
-
-def _probability(weights: Floats, x: Floats) -> Floats:
-    return np.asarray(1 / (1 + np.exp(-(weights[0] + x @ weights[1:]))))
+    return [(*end_features(probability(weights, of.features[:, 1:]), support).values(), float(is_wrong))]
 
 
 def fit_confidence(fit: Path, judge: Path) -> None:
@@ -370,7 +341,7 @@ def fit_confidence(fit: Path, judge: Path) -> None:
     write_fitted("confidence", dict(zip(CONFIDENCE_WEIGHTS, weights, strict=True)))
     for name, group in (("fit", own), ("evaluation", others)):
         x, y, _ = beats(group)
-        p = _probability(weights, x)
+        p = probability(weights, x)
         for lo, hi in ((0, 0.3), (0.3, 0.5), (0.5, 0.7), (0.7, 0.85), (0.85, 0.95), (0.95, 0.99), (0.99, 1.01)):
             these = (p >= lo) & (p < hi)
             if these.any():
@@ -394,7 +365,7 @@ def fit_confidence(fit: Path, judge: Path) -> None:
         for name, group in (("fit", own), ("evaluation", others)):
             x, y = columns(group, what)
             for at in (0.1, 0.15, 0.2, 0.3, 0.5):
-                flagged = _probability(weights, x) >= at
+                flagged = probability(weights, x) >= at
                 real = y[flagged].mean() if flagged.any() else float("nan")
                 caught = int((flagged & (y > 0)).sum())
                 print(f"{what}, {name}, at {at}: {int(y.sum())} of {len(y)} wrong, {caught} caught, real {real:.2f}")

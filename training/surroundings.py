@@ -27,8 +27,8 @@ SHORTEST, LONGEST = 3.0, 25.0
 
 
 def surrounded(rng: Rng, tracks: list[Samples], evaluation: bool) -> tuple[list[Samples], float]:
-    """Tracks (the last is the mix) with something before and after them, and the seconds that the music starts
-    later."""
+    """Tracks (the last is the mix) with something before and after them, and how many seconds later the music
+    starts."""
     before, after = (_surroundings(rng, tracks, evaluation) for _ in range(2))
     longer = [np.concatenate(parts) for parts in zip(before, tracks, after, strict=True)]
     return longer, len(before[0]) / RATE
@@ -38,7 +38,8 @@ def one_after_the_other(
     rng: Rng, first: list[Samples], second: list[Samples], evaluation: bool
 ) -> tuple[list[Samples], float]:
     """Two pieces in one recording, as at a rehearsal or a concert: their tracks (the last is the mix) with talk,
-    applause or an empty room between, and the seconds that the second one starts later. Up to 15 dB softer is one."""
+    applause or an empty room between, and how many seconds later the second one starts. One is up to 15 dB
+    softer."""
     count = max(len(first), len(second))
     first, second = (_as_many(tracks, count) for tracks in (first, second))
     softer = np.float32(10 ** (-rng.uniform(0, 15) / 20))
@@ -56,8 +57,8 @@ def _as_many(tracks: list[Samples], count: int) -> list[Samples]:
 
 
 def _surroundings(rng: Rng, recorded: list[Samples], evaluation: bool, least: float = 0.85) -> list[Samples]:
-    """What one end of the recording holds, on each of the tracks and on the mix (the last); ``least``: how probably
-    anything."""
+    """What is recorded beside a piece, on each of the tracks and on the mix (the last); ``least``: the probability that
+    anything is."""
     count = 0 if rng.random() < 1 - least else round(rng.uniform(SHORTEST, LONGEST) * FRAME_RATE) * HOP
     talking, clapping = rng.random() < 0.6, rng.random() < 0.4
     near = int(rng.integers(len(recorded)))  # the microphone that is spoken into

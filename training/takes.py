@@ -29,10 +29,10 @@ FIRST_SEED = 400_000
 SURROUNDED = 1000
 #: Takes from this number on are two pieces one after the other.
 TWO_PIECES = 2000
+#: The names of takes with nothing around the music, and of all with one piece.
+NOT_SURROUNDED, ONE_PIECE = "0*", "[01]*"
 #: The seed of a second piece is so much higher than that of the first.
 _SECOND = 50_000
-#: The names of the others.
-NOT_SURROUNDED = "0*"
 
 
 @dataclass(frozen=True)

@@ -162,8 +162,7 @@ def as_said(
     """What a new search found, with downbeats moved as in earlier ones, and every pin and statement obeyed.
 
     ``document``: the engineer's, as it was before; ``searches`` as for :func:`search_options`; ``pieces``: those that
-    the new search found. Raises
-    :class:`core.tempomap.edits.EditError` where what was said contradicts itself.
+    the new search found. Raises :class:`core.tempomap.edits.EditError` where what was said contradicts itself.
     """
     pins = document.map.seconds[pins_of(document.map)].tolist() if document.map else []
     found = with_kept_downbeats(found, document.map, searches, pieces)

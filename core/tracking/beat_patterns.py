@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
+from core.listening.excerpt import SLOW
 from core.listening.pitches import PITCH_RATE
 from core.listening.rates import FRAME_RATE
 from core.tracking.beat_activation import convolve, relative, rises, with_lead
@@ -49,11 +50,11 @@ class TakeBands:
     def in_silence(self, start: int, count: int) -> TakeBands:
         """The same ``start`` frames later in a take of ``count`` frames, with nothing around it. ``start``: a whole
         number of slow frames."""
-        out, slow = copy(self), round(FRAME_RATE / PITCH_RATE)
+        out = copy(self)
         around = (start, max(0, count - start - len(self.rises)))
         out.rises, out.levels = (np.pad(x, (around, (0, 0))) for x in (self.rises, self.levels))
-        after = max(0, -(-count // slow) + 1 - start // slow - len(self.pitches))
-        out.pitches = np.pad(self.pitches, ((start // slow, after), (0, 0)), mode="edge")
+        after = max(0, -(-count // SLOW) + 1 - start // SLOW - len(self.pitches))
+        out.pitches = np.pad(self.pitches, ((start // SLOW, after), (0, 0)), mode="edge")
         return out
 
     def along(self, frames: ArrayLike) -> Floats:

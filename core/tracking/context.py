@@ -64,7 +64,6 @@ class AnalysisContext:
     decoding_curve: Floats
     bands: TakeBands | None = None
     guides: Mapping[str, float] | None = None
-    _alone: _Made = field(init=False, default_factory=dict, repr=False, compare=False)
     _between: _Made = field(init=False, default_factory=dict, repr=False, compare=False)
 
     @cached_property
@@ -85,20 +84,19 @@ class AnalysisContext:
     def alone(self, start: int, stop: int) -> AnalysisContext:
         """The context of what lies from frame ``start``, a multiple of :data:`core.listening.excerpt.SLOW`, to before
         frame ``stop``, as if nothing else had been recorded: what is usual in a loud piece of music says nothing of a
-        soft one. Its time 0 is at ``start``. Made once. Raises :class:`NoBeats`."""
-        if (start, stop) not in self._alone:
-            self._alone[start, stop] = build_context([excerpt(t, start, stop) for t in self.tracks], self.guides)
-        return self._alone[start, stop]
+        soft one. Its time 0 is at ``start``. Raises :class:`NoBeats`."""
+        return build_context([excerpt(t, start, stop) for t in self.tracks], self.guides)
 
     def between(self, start: int, stop: int) -> AnalysisContext:
-        """The same at its place in the recording, with nothing around it."""
-        alone, count = self.alone(start, stop), len(self.onset_envelope)
-        assert alone.bands
+        """The same at its place in the recording, with nothing around it. Made once."""
+        count = len(self.onset_envelope)
 
         def padded(curve: NDArray[Any]) -> NDArray[Any]:
             return np.pad(curve, [(start, count - start - len(curve)), *[(0, 0)] * (curve.ndim - 1)])
 
         if (start, stop) not in self._between:
+            alone = self.alone(start, stop)
+            assert alone.bands
             tracks = [with_attacks_between(t, start, stop) for t in self.tracks]
             self._between[start, stop] = replace(
                 alone,

@@ -116,11 +116,13 @@ NO_MUSIC, NO_MUSIC_A_BEAT = 20.0, 2.0
 #: Chosen: what is shorter than so many beats has little say in the tempo, and is left to what finds the exact ends; so
 #: have the beats closest to the music.
 SURROUNDINGS, CLOSE_TO_MUSIC = 12, 4
-#: Chosen on the fitting set (docs/measured.md): two pieces are told apart by so many beats between them that together
-#: speak against music by :data:`NO_MUSIC` nats, and by so many each. Chosen: fewer beats in a row are no piece.
-SHORTEST_PAUSE, NO_MUSIC_A_BEAT_BETWEEN, SHORTEST_PIECE = 8, 1.0, 16
-#: Chosen on the fitting set (docs/measured.md): what is too soft to pass for music beside other pieces is one, if by
-#: itself its beats agree so well with the beat activation (:func:`core.tracking.hypothesis.agreement`).
+#: Chosen on the fitting set (docs/measured.md): the fewest beats between two pieces of music. Together they speak
+#: against music by :data:`NO_MUSIC` nats or more, and each by this many on average.
+SHORTEST_PAUSE, NO_MUSIC_A_BEAT_BETWEEN = 8, 1.0
+#: Chosen: the fewest beats of a piece.
+SHORTEST_PIECE = 16
+#: Chosen on the fitting set (docs/measured.md): a stretch that was left out, perhaps as it is softer than the rest, is
+#: a piece if its own beats agree this well with the activation (:func:`core.tracking.hypothesis.agreement`).
 AGREES_ALONE = 0.5
 
 # ---- confidence and doubts

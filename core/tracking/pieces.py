@@ -55,8 +55,8 @@ def find_pieces(
 
 
 def music_in(alone: AnalysisContext, stretch: Stretch, frames: Ints) -> Stretch | None:
-    """Where in a stretch a piece lies that is too soft to be told from talk or applause beside loud ones; None where
-    none does. ``alone``: the context of the stretch alone; ``frames``: the likeliest chain of beats in that."""
+    """Where a piece lies in a stretch that was left out, as one that is only softer than the others is; None where
+    there is no piece. ``alone``: the context of the stretch alone; ``frames``: the likeliest chain of beats in that."""
     activation = alone.beat_activation[:, 0]
     run = likeliest_music(music_log_odds(frames, activation, alone.onset_envelope, alone.sound))
     beats = frames[run]
@@ -75,8 +75,8 @@ def _is_bridged(end: float, start: float, options: TrackingOptions) -> bool:
 
 
 def still_apart(pieces: Sequence[Stretch], tempo_map: TempoMap, length: float = np.inf) -> list[Stretch]:
-    """Pieces that a search found, as they are in a recording of ``length`` frames with what the engineer pinned since:
-    a pin between two of them makes them one. None where one is left."""
+    """The pieces that a search found, brought up to date: those behind frame ``length`` are gone, and two with a pin
+    between them are one. Empty if fewer than two are left."""
     pins = tempo_map.seconds[pins_of(tempo_map)]
     kept: list[Stretch] = []
     for start, stop in pieces:
