@@ -122,7 +122,7 @@ def _bar_evidence(take: Take, context: AnalysisContext) -> BarEvidence | None:
         downbeats.tracks_evidence(context.tracks, context.summed, frames),
         downbeats.activation_evidence(context.beat_activation, frames),
         downbeats.pattern_odds(context.bands, frames),
-        downbeats.repetition(context.summed, frames),
+        downbeats.repetition(downbeats.likeness(context.summed, frames)),
         rate(context.by_attacks(), frames).ternary,
         np.isin(take.beats[: len(frames)], take.downbeats),
     )
@@ -303,7 +303,7 @@ def _confidence_data(take: Take, found: TrackingResult) -> ConfidenceData:
     if len(take.downbeats) and f > 0.9 and main > 1 and len(downs) > 6:
         at = candidate.map.beats().seconds[downs]
         true = np.abs(at[:, None] - take.downbeats[None, :]).min(axis=1) < 0.07
-        gaps = bar_evidence.evidence_gaps(downs, main, candidate.evidence)
+        gaps = bar_evidence.evidence_gaps(downs, bars.usual_beats(downs, main), candidate.evidence)
         lines = (*bar_evidence.line_features(gaps).values(), float(true.mean() < 0.5))
         for w in list(bar_evidence.windows(downs, main, candidate.evidence))[::2]:
             windows.append((*w.features.values(), float(true[w.first : w.last].mean() < 0.5)))

@@ -3,7 +3,8 @@
 ``python -m training.takes FOLDER FIRST COUNT`` makes takes from the repertoire and the sounds that the network learns
 from, of seeds that it does not: constants are fitted on these. With ``--evaluation`` repertoire and sounds are others,
 which nothing was fitted to: numbers are reported from these. Every take is kept as its tracks and as a finished mix.
-Takes from number 1000 on have talk, applause or silence around the music, those from 2000 on two pieces each.
+Takes from number 1000 on have talk, applause or silence around the music, those from 2000 on two pieces each; in those
+from 3000 on the meter or the tempo changes.
 """
 
 from __future__ import annotations
@@ -19,6 +20,7 @@ from core.listening import attacks
 from core.listening.attacks import Attacks
 from core.listening.spectrum import Evidence, evidence
 from core.listening.track import AnalysedTrack, as_loud_as_usual
+from training.changes import Rng, with_a_change
 from training.examples import lateness, make_all, performance
 from training.recording import Instruments, record
 from training.surroundings import one_after_the_other, surrounded
@@ -29,6 +31,8 @@ FIRST_SEED = 400_000
 SURROUNDED = 1000
 #: Takes from this number on are two pieces one after the other.
 TWO_PIECES = 2000
+#: Takes from this number on are one piece in which the meter or the tempo changes.
+CHANGING = 3000
 #: The names of takes with nothing around the music, and of all with one piece.
 NOT_SURROUNDED, ONE_PIECE = "0*", "[01]*"
 #: The seed of a second piece is so much higher than that of the first.
@@ -51,7 +55,7 @@ class Take:
     @property
     def pieces(self) -> list[tuple[float, float]]:
         """The first and the last true beat of each piece, in seconds."""
-        cuts = [int(np.diff(self.beats).argmax()) + 1] if int(self.name) >= TWO_PIECES else []
+        cuts = [int(np.diff(self.beats).argmax()) + 1] if TWO_PIECES <= int(self.name) < CHANGING else []
         return [(float(part[0]), float(part[-1])) for part in np.split(self.beats, cuts)]
 
 
@@ -82,8 +86,11 @@ class _Recorded:
         )
 
 
-def _piece(stage: Instruments, seed: int, scores: Path, evaluation: bool) -> _Recorded:
+def _piece(stage: Instruments, seed: int, scores: Path, evaluation: bool, change: Rng | None = None) -> _Recorded:
     source, made, known = performance(seed, scores, evaluation)
+    if change:
+        made, what = with_a_change(change, made)
+        source = f"{source}, {what}"
     tracks, mix = record(stage, made, seed)
     mix = mix * np.float32(0.08)
     late = lateness(evidence([as_loud_as_usual(mix)]).flux, made)
@@ -102,12 +109,12 @@ def _make(job: tuple[Path, Path, int, bool]) -> str:
     seed = FIRST_SEED + number
     rng = np.random.default_rng(13_000_000 + seed)
     try:
-        take = _piece(_stage[0], seed, scores, evaluation)
-        if number >= TWO_PIECES:
+        take = _piece(_stage[0], seed, scores, evaluation, rng if number >= CHANGING else None)
+        if TWO_PIECES <= number < CHANGING:
             other = _piece(_stage[0], seed + _SECOND, scores, evaluation)
             sound, later = one_after_the_other(rng, take.sound, other.sound, evaluation)
             take = take.followed_by(other, sound, later)
-        elif number >= SURROUNDED:
+        elif SURROUNDED <= number < TWO_PIECES:
             sound, later = surrounded(rng, take.sound, evaluation)
             take = take.later(sound, later)
     except Exception:  # a script for developers: told, and gone on without this take

@@ -17,7 +17,7 @@ from core.tempomap.bar_lines import lines_of, with_lines
 from core.tempomap.edits import with_every_beat
 from core.tracking.bars import divide
 from core.tracking.context import NoBeats
-from core.tracking.downbeats import downbeat_evidence, repetition
+from core.tracking.downbeats import downbeat_evidence, likeness
 from core.tracking.pieces import parts_of, still_apart
 from core.tracking.results import Stretch
 
@@ -69,8 +69,8 @@ def _divided_again(
     beats = full.beats()
     seconds = beats.seconds[(beats.seconds >= stretch[0]) & (beats.seconds <= stretch[1])]
     first = int(beats.index[np.searchsorted(beats.seconds, seconds[0])])
-    evidence, similarity = _heard(recording, seconds, np.isin(np.arange(first, first + len(seconds)), lines))
-    division = divide(evidence + _said(full, seconds, document), similarity, main.beats)
+    evidence, alike = _evidence(recording, seconds, np.isin(np.arange(first, first + len(seconds)), lines))
+    division = divide(evidence + _said(full, seconds, document), alike, main.beats, others={m.beats for m in own})
     found = (division.downbeats + first).tolist()
     if not before:
         opens = next((k for k in found if k >= lines[0] - main.beats / 2), found[0])
@@ -79,15 +79,15 @@ def _divided_again(
     return with_lines(full, [k for k, _ in made], [m for _, m in made])
 
 
-def _heard(recording: Recording, seconds: Floats, is_line: NDArray[np.bool_]) -> tuple[Floats, Floats]:
+def _evidence(recording: Recording, seconds: Floats, is_line: NDArray[np.bool_]) -> tuple[Floats, Floats]:
     """What sounds like a downbeat at each beat, and how alike beats are; without evidence the bar lines stay where
     nothing was said."""
     try:
         context = recording.context()
         frames = np.clip(np.round(seconds * FRAME_RATE).astype(np.int64), 0, len(context.onset_envelope) - 1)
-        return downbeat_evidence(context, frames), repetition(context.summed, frames)
+        return downbeat_evidence(context, frames), likeness(context.summed, frames)
     except NoBeats:
-        return np.where(is_line, 1.0, -1.0), np.zeros(17)
+        return np.where(is_line, 1.0, -1.0), np.full((len(seconds) - 1, 17), np.nan)
 
 
 def _said(full: TempoMap, seconds: Floats, document: Document) -> Floats:

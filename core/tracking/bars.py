@@ -1,15 +1,20 @@
-"""Bars: the best division of the beats into bars, given how much each beat sounds like a downbeat."""
+"""Bars: the best division of the beats into bars, given how much each beat sounds like a downbeat.
+
+One meter is the main one. Single bars may be longer or shorter, and stretches of bars in another meter.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import groupby
 
 import numpy as np
 from numpy.typing import NDArray
 
-from core.tracking.parameters import DIVISION_WEIGHTS, METER_WEIGHTS, ODD_BAR, RARE_METER
-from core.tracking.semi_markov import best_chain
+from core.tracking.downbeats import repetition, repetition_around
+from core.tracking.parameters import DIVISION_WEIGHTS, METER_WEIGHTS, NEW_METER, ODD_BAR, RARE_METER, REPEATS_IN_METER
+from core.tracking.semi_markov import IMPOSSIBLE, best_manners
 
 Curve = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -19,6 +24,10 @@ Flags = NDArray[np.bool_]
 BINARY, TERNARY = (2, 3, 4, 5, 6, 7), (2, 3, 4)
 #: An odd bar has so many beats more or fewer at most.
 _MOST_ODD = 3
+#: Bar lengths that are compared with what repeats, in beats; and around how many beats that is looked for.
+_LONGEST, _AROUND = 8, 24
+#: So many bars of one length in a row are a stretch in a meter of its own, fewer are odd bars.
+_STRETCH = 4
 #: Chosen on the fitting set (docs/measured.md): the share of an odd bar's price where a beat in it is unsure.
 _WHERE_UNSURE = 0.5
 
@@ -55,16 +64,41 @@ class BarDivision:
 
 def divide(
     evidence: Curve,
-    similarity: Curve,
+    alike: Curve,
     beats: int | None = None,
     ternary: bool = False,
     unsure: Flags | None = None,
+    others: Collection[int] | None = None,
 ) -> BarDivision:
-    """The best division into bars of mainly ``beats`` (or of the best of 2 to 7), odd bars at a price. Parameters as of
-    :func:`divisions`."""
-    found = divisions(evidence, similarity, [beats] if beats else None, ternary, unsure)
+    """The best division into bars of mainly ``beats`` (or of the best of 2 to 7), odd bars and stretches in another
+    meter at a price.
+
+    ``alike``: from :func:`core.tracking.downbeats.likeness`; ``others``: the numbers of beats that stretches may have,
+    by default none where ``beats`` are given, and any where not; the rest as of :func:`divisions`.
+    """
+    found = divisions(evidence, repetition(alike), [beats] if beats else None, ternary, unsure)
     best = max(found, key=lambda b: b.score)
-    return replace(best, scores={b.beats: b.score for b in found})
+    if others is None:
+        others = () if beats else TERNARY if ternary else BINARY
+    # every second bar line of a meter is one of its double, too: these are no other meters
+    others = [n for n in others if n % best.beats and best.beats % n and max(n, best.beats) <= _LONGEST]
+    lines = best.downbeats
+    if others:
+        meters = [best.beats, *others]
+        repeats = _repeats(repetition_around(alike, _AROUND), meters)
+        lines = _best_bar_lines(evidence, meters, ODD_BAR, _flags(evidence, unsure), repeats)
+    return replace(best, downbeats=lines, scores={b.beats: b.score for b in found})
+
+
+def usual_beats(downbeats: Ints, main: int) -> Ints:
+    """How many beats each bar should have, ``(downbeats,)``: those of the stretch of equal bars that it lies in, or the
+    ``main`` number where bars are odd. ``downbeats``: indices of the beats that open a bar."""
+    usual: list[int] = []
+    for length, bars in groupby(np.diff(downbeats).tolist()):
+        count = len(list(bars))
+        usual += [length if count >= _STRETCH else main] * count
+    # the last bar has no end: it is as the one before
+    return np.array([*usual, *(usual[-1:] or [main])], dtype=np.int64)
 
 
 def divisions(
@@ -82,7 +116,7 @@ def divisions(
     evidence : (beats,)
         How much each beat sounds like the first of a bar, in nats.
     similarity
-        From :func:`core.tracking.downbeats.repetition`.
+        From :func:`core.tracking.downbeats.repetition`, of all beats.
     candidates
         The main numbers that are tried.
     ternary : bool
@@ -92,10 +126,9 @@ def divisions(
     odd_bar : float
         The price of an odd bar.
     """
-    unsure = np.zeros(len(evidence), dtype=bool) if unsure is None else unsure
     out = []
     for main in candidates or (TERNARY if ternary else BINARY):
-        downs = _best_bar_lines(evidence, main, odd_bar, unsure)
+        downs = _best_bar_lines(evidence, [main], odd_bar, _flags(evidence, unsure))
         on = np.zeros(len(evidence), dtype=bool)
         on[downs] = True
         # a bar repeats at its own length, at twice it, and not between
@@ -103,7 +136,7 @@ def divisions(
             "gap": float(evidence[on].mean() - evidence[~on].mean()) if on.any() and not on.all() else 0.0,
             "odd": float(np.mean(np.diff(downs) != main)) if len(downs) > 1 else 0.0,
             "alike": float(similarity[main] + 0.5 * (similarity[2 * main] if 2 * main < len(similarity) else 0)),
-            "others": float(np.mean([similarity[k] for k in range(2, 9) if k % main])),
+            "others": float(np.mean([similarity[k] for k in range(2, _LONGEST + 1) if k % main])),
         }
         score = sum(DIVISION_WEIGHTS[name] * value for name, value in features.items()) + METER_WEIGHTS.get(
             meter_name(main, ternary), RARE_METER
@@ -112,23 +145,61 @@ def divisions(
     return out
 
 
-def _best_bar_lines(evidence: Curve, main: int, odd_bar: float, unsure: Flags) -> Ints:
-    """The bar lines whose evidence is largest together, less what odd bars cost; bars of ``main - 3`` to ``main + 3``
-    beats, one of a single beat at twice the price, one with an unsure beat at half. The first line lies among the first
-    ``main`` beats, the last among the last."""
-    n = len(evidence)
+def _flags(evidence: Curve, unsure: Flags | None) -> Flags:
+    return np.zeros(len(evidence), dtype=bool) if unsure is None else unsure
+
+
+def _repeats(around: Curve, meters: Sequence[int]) -> Curve:
+    """How much more each beat and those around it repeat at the bar length of each meter than at that of the first,
+    ``(beats - 1, meters)``, in nats. ``around``: their repetition at each lag."""
+
+    def at(beats: int) -> Curve:
+        between = [k for k in range(2, _LONGEST + 1) if k % beats]
+        return np.asarray((around[:, beats] + 0.5 * around[:, 2 * beats]) / 1.5 - around[:, between].mean(axis=1))
+
+    found = np.stack([at(beats) for beats in meters], axis=1)
+    return np.asarray(REPEATS_IN_METER * (found - found[:, :1]))
+
+
+def _best_bar_lines(
+    evidence: Curve, meters: Sequence[int], odd_bar: float, unsure: Flags, repeats: Curve | None = None
+) -> Ints:
+    """The bar lines whose evidence is largest together, less what odd bars and changes of meter cost.
+
+    ``meters``: beats a bar of the main meter, then of those that stretches may be in; ``repeats``: what speaks for each
+    of them at each beat (:func:`_repeats`). Bars have up to three beats more or fewer than their meter; one of a single
+    beat costs twice as much, one with an unsure beat half. The first line lies among the first beats, as many as a main
+    bar has, the last among the last, as many as the longest has.
+    """
+    n, main = len(evidence), meters[0]
     if n <= main:
         return np.array([np.argmax(evidence)]) if n else np.zeros(0, dtype=np.int64)
-    shortest = max(1, main - _MOST_ODD)
-    lengths = np.arange(shortest, main + _MOST_ODD + 1)
-    price = np.where(lengths == main, 0.0, odd_bar * np.where(lengths > 1, 1, 2))
+    lengths = np.arange(max(1, min(meters) - _MOST_ODD), max(meters) + _MOST_ODD + 1)
+    off = np.abs(lengths - np.array(meters)[:, None])
+    price = np.where(off == 0, 0.0, odd_bar * np.where(lengths > 1, 1, 2))[None]
     if unsure.any():
         until = np.concatenate([[0], np.cumsum(unsure)])  # how many there are before each beat
         begin = np.maximum(np.arange(n)[:, None] + 1 - lengths, 0)
-        price = np.where(until[1:, None] > until[begin], _WHERE_UNSURE, 1.0) * price
+        price = np.where(until[1:, None] > until[begin], _WHERE_UNSURE, 1.0)[:, None] * price
+    if repeats is not None:
+        sums = np.concatenate([np.zeros((1, len(meters))), np.cumsum(repeats, axis=0)])
+        begin = np.maximum(np.arange(n)[:, None] - lengths, 0)
+        price = price - np.moveaxis(sums[:, None] - sums[begin], 1, 2)
+    price = np.where(off > _MOST_ODD, -IMPOSSIBLE, price)
     opening = np.where(np.arange(n) < main, evidence, -np.inf)
-    free = np.zeros((len(lengths), len(lengths)))
-    lines, score = best_chain(evidence, shortest, price, free, opening=opening, last=n - main)
+    lines, _, score = best_manners(
+        evidence,
+        lengths,
+        shift=np.zeros(off.shape, dtype=np.int64),
+        prior=price.reshape(len(price), -1),
+        ends=np.where(np.arange(len(meters)) == 0, 0.0, NEW_METER)[:, None] * np.ones(len(lengths)),
+        cost=np.zeros((*off.shape, len(lengths))),
+        over=np.zeros((len(meters), len(meters))),  # the last bar before it is an odd one of the new meter
+        hold=np.inf,
+        held=(2.0, 2.0),
+        opening=opening,
+        last=max(0, n - max(meters)),
+    )
     # a take of less than two bars may have a single line
     single = np.arange(n - main, min(n, main))
     best = int(single[np.argmax(evidence[single])]) if len(single) else 0

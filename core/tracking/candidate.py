@@ -12,7 +12,7 @@ from core.tempomap import Meter, MeterChange, Meters, TempoMap
 from core.tracking import bars, ends, placement
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import posterior
-from core.tracking.downbeats import SummedEvidence, downbeat_evidence, repetition
+from core.tracking.downbeats import SummedEvidence, downbeat_evidence, likeness
 from core.tracking.hypothesis import TempoHypothesis
 from core.tracking.parameters import FEWEST_BEATS
 
@@ -79,11 +79,13 @@ def _barred(
     seconds: Floats,
     support: Floats,
 ) -> MapCandidate:
-    similarity = repetition(context.summed, hypothesis.frames)
+    alike = likeness(context.summed, hypothesis.frames)
     unsure = posterior(context.decoding_curve, hypothesis.frames) < _UNSURE
-    division = bars.divide(evidence, similarity, meter.beats if meter else None, hypothesis.ternary, unsure)
+    division = bars.divide(evidence, alike, meter.beats if meter else None, hypothesis.ternary, unsure)
     first = _first_bar(context.summed, hypothesis.frames, division.downbeats)
-    meters = meters_of(np.diff(division.downbeats[first:]), meter or _meter_of(division.beats, hypothesis.ternary))
+    last = bars.usual_beats(division.downbeats, division.beats)[-1]  # it has no end
+    lengths = np.append(np.diff(division.downbeats[first:]), last)
+    meters = meters_of(lengths, meter or _meter_of(division.beats, hypothesis.ternary))
     tempo_map = TempoMap.from_beats(seconds, -int(division.downbeats[first]), meters)
     if pins is not None and len(pins):
         tempo_map = tempo_map.with_points(tempo_map.seconds, tempo_map.quarters, np.isin(seconds, pins))
@@ -144,15 +146,14 @@ def _meter_of(beats: int, ternary: bool) -> Meter:
 
 
 def meters_of(lengths: Ints, main: Meter) -> Meters:
-    """The meter of each bar from its number of felt beats, bar 1 first; then the main meter."""
+    """The meter of each bar from its number of felt beats, bar 1 first; the last one's goes on."""
 
     def meter(beats: int) -> Meter:
         if beats == main.beats:
             return main
         return Meter(beats * main.groups[0], main.denominator, (main.groups[0],) * beats)
 
-    changes = [MeterChange(i + 1, meter(int(n))) for i, n in enumerate(lengths)]
-    return Meters((*changes, MeterChange(len(changes) + 1, main)))
+    return Meters(tuple(MeterChange(i + 1, meter(int(n))) for i, n in enumerate(lengths)))
 
 
 def _first_bar(summed: SummedEvidence, frames: Ints, downbeats: Ints) -> int:

@@ -240,9 +240,9 @@ def _change(chroma: Curve, span: int) -> Curve:
     return np.where(norm > 1e-9, 1 - (before * after).sum(axis=1) / np.maximum(norm, 1e-9), 0.0)
 
 
-def repetition(summed: SummedEvidence, frames: Ints, longest: int = 16) -> Curve:
-    """Self-similarity of the beats at lags of 0 to ``longest`` beats, ``(longest + 1,)``: of what is played within them
-    and of their harmony."""
+def likeness(summed: SummedEvidence, frames: Ints, longest: int = 16) -> Curve:
+    """How alike each beat and those up to ``longest`` beats later are, ``(beats - 1, longest + 1)``: in what is played
+    within them and in their harmony. Not a number where the later beat lies behind the last."""
     played = []
     for f in np.arange(4) / 4:  # quarters of the beat carry the pattern
         inner = frames[:-1] + np.round(f * np.diff(frames)).astype(np.int64)
@@ -251,10 +251,25 @@ def repetition(summed: SummedEvidence, frames: Ints, longest: int = 16) -> Curve
     pattern = np.concatenate(
         [_standardised_columns(np.concatenate(played, axis=1)), _HARMONY_SHARE * _standardised_columns(chroma)], axis=1
     )
-    out = np.zeros(longest + 1)
+    out = np.full((len(pattern), longest + 1), np.nan)
     for lag in range(1, min(longest + 1, len(pattern) - 4)):
-        out[lag] = np.mean((pattern[lag:] * pattern[:-lag]).mean(axis=1))
+        out[:-lag, lag] = (pattern[lag:] * pattern[:-lag]).mean(axis=1)
     return out
+
+
+def repetition(alike: Curve) -> Curve:
+    """Self-similarity of all beats at each lag, ``(lags,)``; 0 where there is nothing to compare. ``alike``: from
+    :func:`likeness`."""
+    lags = alike.shape[1]
+    return np.array([own.mean() if len(own := alike[~np.isnan(alike[:, k]), k]) else 0.0 for k in range(lags)])
+
+
+def repetition_around(alike: Curve, beats: int) -> Curve:
+    """The same around each beat, ``(beats - 1, lags)``: of so many ``beats``."""
+    there = ~np.isnan(alike)
+    count = uniform_filter1d(there.astype(np.float64), beats, axis=0, mode="constant")
+    total = uniform_filter1d(np.where(there, alike, 0.0), beats, axis=0, mode="constant")
+    return np.asarray(np.where(count > _CONSTANT, total / np.maximum(count, _CONSTANT), 0.0))
 
 
 def _standardised_columns(x: NDArray[np.float64]) -> NDArray[np.float64]:

@@ -10,7 +10,7 @@ from core.listening.rates import FRAME_RATE
 from core.tempomap import Meter
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import decode
-from core.tracking.downbeats import repetition
+from core.tracking.downbeats import likeness, repetition
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.semi_markov import Ints
 from core.tracking.tempo_candidates import tempo_candidates
@@ -43,7 +43,7 @@ def bar_of_pulses(context: AnalysisContext, fastest: float = USUAL_RANGE[1]) -> 
         pace = float(60 * FRAME_RATE / np.median(np.diff(pulses))) if len(pulses) > _FEWEST_PULSES else 0.0
         if not quick < pace < QUICKEST:
             continue
-        similarity = repetition(context.summed, pulses)
+        similarity = repetition(likeness(context.summed, pulses))
         for pulses_a_bar in GROUPINGS:
             others = [similarity[k] for k in range(2, _LONGEST + 1) if k % pulses_a_bar]
             if (

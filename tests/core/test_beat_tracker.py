@@ -125,8 +125,8 @@ class Division(TestCase):
         for count in (3, 4, 5, 7):
             n = 24 * count
             evidence = np.where(np.arange(n) % count == 2, 1.5, -0.4) + rng.normal(0, 0.3, n)
-            likeness = np.array([0.9 if k and k % count == 0 else 0.1 for k in range(17)])
-            found = bars.divide(evidence, likeness)
+            alike = np.tile([0.9 if k and k % count == 0 else 0.1 for k in range(17)], (n - 1, 1))
+            found = bars.divide(evidence, alike)
             self.assertEqual(found.beats, count)
             self.assertTrue((np.diff(found.downbeats) == count).all())
             self.assertEqual(found.downbeats[0], 2)
@@ -136,7 +136,9 @@ class Division(TestCase):
         starts = np.concatenate([[0], np.cumsum(lengths)])[:-1]
         evidence = np.full(sum(lengths), -0.4)
         evidence[starts] = 1.6
-        self.assertEqual(bars.divide(evidence, np.zeros(17), 4).downbeats.tolist(), starts.tolist())
+        self.assertEqual(
+            bars.divide(evidence, np.zeros((len(evidence) - 1, 17)), 4).downbeats.tolist(), starts.tolist()
+        )
 
     def test_a_bar_may_rather_be_odd_where_a_beat_in_it_is_unsure(self):
         lengths = [4] * 8 + [3] + [4] * 8
@@ -145,7 +147,7 @@ class Division(TestCase):
         evidence[starts] = 1.5
         for unsure, odd in ((None, 0), (33, 1), (20, 0)):
             flags = np.arange(len(evidence)) == unsure
-            found = bars.divide(evidence, np.zeros(17), 4, unsure=flags).downbeats
+            found = bars.divide(evidence, np.zeros((len(evidence) - 1, 17)), 4, unsure=flags).downbeats
             self.assertEqual(np.count_nonzero(np.diff(found) != 4), odd, f"beat {unsure}")
 
     def test_bar_lines_are_the_best_of_all(self):
@@ -170,6 +172,38 @@ class Division(TestCase):
             ]
             found = bars.divisions(evidence, np.zeros(17), [main], unsure=unsure, odd_bar=1.5)[0].downbeats
             self.assertEqual(tuple(found.tolist()), max(inside, key=worth))
+
+    def test_a_stretch_in_another_meter(self):
+        """In the middle, at the start, at the end; three odd bars are no stretch, and what the engineer said stays."""
+        for lengths in ([4] * 14 + [3] * 12 + [4] * 10, [3] * 10 + [4] * 16, [4] * 16 + [5] * 9):
+            starts, evidence, alike = self.made(lengths)
+            found = bars.divide(evidence, alike)
+            self.assertEqual(found.beats, 4)
+            self.assertEqual(found.downbeats.tolist(), starts)
+            usual = bars.usual_beats(found.downbeats, found.beats)
+            self.assertEqual(usual.tolist(), lengths)
+            named = bars.divide(evidence, alike, 4).downbeats
+            self.assertLess(np.count_nonzero(np.diff(named) != 4), 5)
+            again = bars.divide(evidence, alike, 4, others={3, 5}).downbeats
+            self.assertEqual(again.tolist(), starts)
+        lengths = [4] * 9 + [3] * 3 + [4] * 9
+        self.assertEqual(bars.usual_beats(np.cumsum([0, *lengths]), 4).tolist(), [4] * 22)
+
+    def test_a_take_is_not_wholly_in_another_meter_than_its_main_one(self):
+        evidence = np.full(96, 0.4)
+        evidence[::3] = 1.0
+        self.assertEqual(set(np.diff(bars.divide(evidence, np.zeros((95, 17)), 3, others={2}).downbeats)), {3})
+
+    @staticmethod
+    def made(lengths):
+        """Bar lines, their evidence, and how alike beats are that lie in bars of so many beats."""
+        starts = np.concatenate([[0], np.cumsum(lengths)])[:-1]
+        count = sum(lengths)
+        evidence = np.full(count, -3.0)
+        evidence[starts] = 2.0
+        own = np.repeat(lengths, lengths)[:-1]
+        alike = np.stack([np.where(lag % own == 0, 0.6, 0.0) for lag in range(17)], axis=1)
+        return starts.tolist(), evidence, alike
 
 
 class Patterns(TestCase):

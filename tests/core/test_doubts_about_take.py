@@ -200,7 +200,7 @@ class BarEvidence(TestCase):
 
     def test_gaps_are_differences_of_means(self):
         evidence = np.tile([3.0, 1.0, 2.0, 0.0], 5)
-        gaps = bar_evidence.evidence_gaps(np.arange(0, 20, 4), 4, evidence)
+        gaps = bar_evidence.evidence_gaps(np.arange(0, 20, 4), np.full(5, 4), evidence)
         np.testing.assert_allclose(gaps, [2, 1, 3])
         self.assertEqual(bar_evidence.line_features(gaps), {"gap": 1.0, "next": 2.0})
         self.assertEqual(bar_evidence.line_features(gaps[:1]), {"gap": 2.0, "next": 2.0})

@@ -16,7 +16,7 @@ from core.tempomap import TempoMap
 from core.tracking.candidate import MapCandidate
 from core.tracking.context import AnalysisContext
 from core.tracking.doubts import about_take
-from core.tracking.doubts.about_bars import contested, odd_bars
+from core.tracking.doubts.about_bars import contested, odd_bars, other_meters
 from core.tracking.doubts.about_beats import beside, jumps, weak
 from core.tracking.doubts.about_ends import about_ends
 from core.tracking.doubts.doubt import WRONG, Doubt
@@ -51,6 +51,7 @@ def find_doubts(
         *_merged_remedies(about_ends(view), beats),
         *jumps(view),
         *odd_bars(view),
+        *other_meters(view),
         *(bar_lines or contested(view)),
         *(phase or faint),
         *([] if half_off else about_take.level(tempo_map, hypotheses, confidence)),

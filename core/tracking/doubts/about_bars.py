@@ -1,11 +1,16 @@
-"""Doubts about bars: odd ones, and stretches where another beat of the bar sounds more like beat 1."""
+"""Doubts about bars: odd ones, stretches in another meter, and those where another beat of the bar sounds more like
+beat 1."""
 
 from __future__ import annotations
+
+from itertools import groupby
 
 import numpy as np
 from numpy.typing import NDArray
 
 from core.document.commands import AreBars, Downbeat, SetMeter
+from core.tempomap import Meter
+from core.tracking.bars import usual_beats
 from core.tracking.doubts.about_take import probability
 from core.tracking.doubts.bar_evidence import windows
 from core.tracking.doubts.doubt import LISTEN, WRONG, Doubt, Remedy, beats_later
@@ -20,22 +25,49 @@ _SURE = 0.999
 
 
 def odd_bars(view: MapView) -> list[Doubt]:
-    """Bars of another length than the main one."""
+    """Bars of another length than those around them."""
     out = []
-    downs = np.flatnonzero(np.diff(view.bar, prepend=view.bar[0] - 1) > 0)
-    main = view.candidate.division.beats
-    for a, b in zip(downs, downs[1:], strict=False):
+    downs = _downbeats(view)
+    for a, b, beats in zip(downs, downs[1:], usual_beats(downs, view.candidate.division.beats).tolist(), strict=False):
         n = int(b - a)
-        if n != main and view.bar[a] >= 1:
-            meter = view.map.meters.meter_at(int(view.bar[a]))
-            usual = next((c.meter for c in view.map.meters.changes if c.meter.beats == main), meter)
+        if n != beats and view.bar[a] >= 1:
+            usual = _usual_meter(view, int(view.bar[a]), beats)
             remedy = Remedy(f"make it {usual}", SetMeter(int(view.bar[a]), usual.felt, only=True))
-            words = f"A bar of {meter} among bars of {main} beats."
-            slower = _slower(view, downs, main, int(a), int(b)) if n > main else []
-            held = _held_remedy(view, int(a), int(b), main) if main < n < 2 * main else []
+            words = f"A bar of {view.map.meters.meter_at(int(view.bar[a]))} among bars of {beats} beats."
+            slower = _slower(view, downs, beats, int(a), int(b)) if n > beats else []
+            held = _held_remedy(view, int(a), int(b), beats) if beats < n < 2 * beats else []
             remedies = list(dict.fromkeys([*slower, *held, remedy]))
             out.append(view.doubt("meter", int(a), int(b), LISTEN, words, remedies))
     return out
+
+
+def other_meters(view: MapView) -> list[Doubt]:
+    """Stretches of bars in another meter than the main one."""
+    out, main = [], view.candidate.division.beats
+    downs = _downbeats(view)
+    usual = usual_beats(downs, main)
+    first = 0
+    for beats, bars in groupby(usual.tolist()):
+        last = first + len(list(bars)) - 1
+        if beats != main and view.bar[downs[first]] >= 1:
+            one, end = int(view.bar[downs[first]]), int(view.bar[downs[last]])
+            meter = _usual_meter(view, one, main)
+            words = f"Bars {one} to {end} have {beats} beats each, most others {main}: does the meter change?"
+            remedy = Remedy(f"go on in {meter}", SetMeter(one, meter.felt))
+            behind = min(int(downs[last]) + beats, len(view.seconds) - 1)
+            out.append(view.doubt("meter", int(downs[first]), behind, LISTEN, words, [remedy]))
+        first = last + 1
+    return out
+
+
+def _downbeats(view: MapView) -> NDArray[np.intp]:
+    return np.flatnonzero(np.diff(view.bar, prepend=view.bar[0] - 1) > 0)
+
+
+def _usual_meter(view: MapView, bar: int, beats: int) -> Meter:
+    """The meter of the map's bars of so many beats; that of ``bar`` where it has none."""
+    meters = view.map.meters
+    return next((c.meter for c in meters.changes if c.meter.beats == beats), meters.meter_at(bar))
 
 
 def _slower(view: MapView, downs: NDArray[np.intp], main: int, a: int, b: int) -> list[Remedy]:

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from core.document.commands import Downbeat, Ratio, ShiftByBeats
 from core.tempomap import TempoMap
+from core.tracking.bars import usual_beats
 from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import SAME_TEMPO, level_features
 from core.tracking.context import AnalysisContext
@@ -137,7 +138,7 @@ def bar_lines(tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:
     downs, beats = candidate.division.downbeats, candidate.division.beats
     if beats < 2 or len(downs) < _FEWEST_BARS:
         return []
-    found = evidence_gaps(downs, beats, candidate.evidence)
+    found = evidence_gaps(downs, usual_beats(downs, beats), candidate.evidence)
     p = probability(BAR_LINE_WEIGHTS, **line_features(found))
     if p < DOUBTED_BAR_LINES:
         return []

@@ -8,17 +8,22 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from core.tracking.bars import usual_beats
 from core.tracking.parameters import BARS_IN_WINDOW
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 
 
-def evidence_gaps(downbeats: Ints, beats: int, evidence: Floats) -> Floats:
-    """By how much the downbeats' evidence exceeds that of each other beat of the bar, ``(beats - 1,)``, in nats."""
-    own = evidence[downbeats].mean()
-    others = [evidence[(downbeats + by)[downbeats + by < len(evidence)]] for by in range(1, beats)]
-    return np.array([own - (o.mean() if len(o) else -np.inf) for o in others])
+def evidence_gaps(downbeats: Ints, beats: Ints, evidence: Floats) -> Floats:
+    """By how much the downbeats' evidence exceeds that of each other beat of the bar, in nats.
+
+    ``downbeats``: indices of the beats that open a bar; ``beats``: how many each bar should have. One gap less than the
+    usual bar has beats.
+    """
+    own, usual = evidence[downbeats].mean(), int(np.bincount(beats).argmax())
+    others = [(downbeats + by)[(by < beats) & (downbeats + by < len(evidence))] for by in range(1, usual)]
+    return np.array([own - (evidence[o].mean() if len(o) else -np.inf) for o in others])
 
 
 def line_features(gaps: Floats) -> dict[str, float]:
@@ -39,26 +44,29 @@ class Window:
     features: dict[str, float]
 
 
-def windows(downbeats: Ints, beats: int, evidence: Floats) -> Iterator[Window]:
+def windows(downbeats: Ints, main: int, evidence: Floats) -> Iterator[Window]:
     """All :data:`core.tracking.parameters.BARS_IN_WINDOW` bars in a row.
 
     A few bars alone can mislead: one chord that is held over a bar line is enough. So the run of equal bars around them
     counts, too: its two gaps (``run`` and ``next``, see :func:`line_features`) and the natural logarithm of its number
-    of ``bars``.
+    of ``bars``. ``main``: the usual number of beats a bar.
     """
+    beats = usual_beats(downbeats, main)
     run = _runs(downbeats, beats)
     around = {}
     for k in np.unique(run).tolist():
-        inside = downbeats[run == k]
-        of = line_features(evidence_gaps(inside, beats, evidence))
-        around[k] = {"run": of["gap"], "next": of["next"], "bars": float(np.log(len(inside)))}
+        inside = run == k
+        of = line_features(evidence_gaps(downbeats[inside], beats[inside], evidence))
+        around[k] = {"run": of["gap"], "next": of["next"], "bars": float(np.log(np.count_nonzero(inside)))}
     for k in range(len(downbeats) - BARS_IN_WINDOW + 1):
-        gaps = evidence_gaps(downbeats[k : k + BARS_IN_WINDOW], beats, evidence)
+        inside = slice(k, k + BARS_IN_WINDOW)
+        gaps = evidence_gaps(downbeats[inside], beats[inside], evidence)
         features = {"gap": float(gaps.min()), **around[int(run[k + BARS_IN_WINDOW // 2])]}
         yield Window(k, k + BARS_IN_WINDOW, gaps, features)
 
 
-def _runs(downbeats: Ints, beats: int) -> Ints:
-    """Which run of equal bars each bar is in, counted from 0. A bar of another length is a run by itself."""
-    odd = np.diff(downbeats, append=downbeats[-1] + beats) != beats
-    return np.cumsum(odd | np.concatenate([[False], odd[:-1]]))
+def _runs(downbeats: Ints, beats: Ints) -> Ints:
+    """Which run of equal bars each bar is in, counted from 0. A bar that has not its ``beats`` is a run by itself."""
+    odd = np.diff(downbeats, append=downbeats[-1] + beats[-1]) != beats
+    new = (beats[1:] != beats[:-1]) | odd[:-1]
+    return np.cumsum(odd | np.concatenate([[False], new]))
