@@ -14,8 +14,8 @@ WRONG = 0.07
 #: Doubts about which beats open a bar: they tell nothing of wrong beats.
 ABOUT_LINES = ("downbeat", "bar lines")
 #: Doubts that tell of wrong beats, too, but may be right without any. An odd bar may have a beat too many.
-UNDECIDED = ("level", "end", "meter", "pause")
-ABOUT_BARS = (*ABOUT_LINES, "meter")
+UNDECIDED = ("level", "end", "meter", "new meter", "pause")
+ABOUT_BARS = (*ABOUT_LINES, "meter", "new meter")
 
 
 def reviewed(tracks: list[AnalysedTrack], found: TrackingResult) -> TrackingResult:

@@ -2,9 +2,10 @@
 
 *fit*: made-up takes that the constants are fitted on (``build/fit``, see ``training/README.md``). *evaluation*: made-up
 takes of other pieces and other sounds (``build/evaluation``). *surrounded*: those with talk, applause or silence around
-the music; *two pieces*: those with another piece after it. *practice* and *real*: the folders beside the project, first
-and second half of the practice takes apart; the real recordings have to be fetched by their own script first. Beside the
-real ones stand the stored answers of the best published tracker.
+the music; *two pieces*: those with another piece after it; *changing*: those with another meter or another tempo from
+some bar on. *practice* and *real*: the folders beside the project, first and second half of the practice takes apart;
+the real recordings have to be fetched by their own script first. Beside the real ones stand the stored answers of the
+best published tracker.
 """
 
 import argparse
@@ -24,12 +25,14 @@ from bench.takes import PRACTICE, WITHOUT_DRUMS
 from core.analysis import Source, analyse_sources
 from core.listening.track import AnalysedTrack
 from core.tracking.beat_tracker import track_beats
-from training.takes import SURROUNDED, TWO_PIECES, read
+from training.takes import CHANGING, SURROUNDED, TWO_PIECES, read
 
 SHARED = PRACTICE.parent
 REAL = SHARED / "real"
 #: The practice takes that an earlier version was fitted to.
 SEEN = "alone_a alone_b alone_c alone_d band_a band_b band_c band_d band_e machine_a meter_a meter_b meter_c sparse_a"
+#: What is made differently in takes from a number on.
+_MADE = {SURROUNDED: ", surrounded", TWO_PIECES: ", two pieces", CHANGING: ", changing"}
 
 
 @dataclass
@@ -47,7 +50,8 @@ def cases(work: Path) -> list[Case]:
     for group in ("fit", "evaluation"):
         for path in sorted(Path("build", group).glob("*.npz")):
             number = int(path.stem)
-            told = group + (", two pieces" if number >= TWO_PIECES else ", surrounded" if number >= SURROUNDED else "")
+            first = max((k for k in _MADE if k <= number), default=0)
+            told = group + _MADE.get(first, "")
             out += [Case(f"{path.stem} {kind}", f"{told}, {kind}", path, kind) for kind in ("tracks", "mix")]
     for folder in sorted(PRACTICE.glob("*/")):
         half = "first half" if folder.name in SEEN.split() else "second half"
@@ -66,6 +70,8 @@ def taken(case: Case, work: Path) -> tuple[list[AnalysedTrack], np.ndarray, np.n
     if case.place.suffix == ".npz":
         take = read(case.place)
         drums = ", drums" if take.drums else ", no drums"
+        if int(take.name) >= CHANGING:
+            drums = f", {take.source.rpartition(', ')[2]}{drums}"
         return take.tracks if case.kind == "tracks" else take.mix, take.beats, take.downbeats, take.pieces, drums
     if case.place.is_dir():
         truth = json.loads((case.place / "truth.json").read_text())

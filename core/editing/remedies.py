@@ -30,8 +30,8 @@ from core.tracking.review import review
 
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
 _ABOUT_LEVEL = ("level", "phase")
-#: Kinds of doubts about how the whole take is counted.
-_ABOUT_COUNTING = (*_ABOUT_LEVEL, "bar lines")
+#: Kinds of doubts about how the whole take, or a long stretch of it, is counted.
+_ABOUT_COUNTING = (*_ABOUT_LEVEL, "bar lines", "new meter")
 #: By how much a remedy has to fit better, in nats: beats and bars together (odds of 19 to 1: right in 95 of 100), and
 #: the tempo of the whole take, whose score is on its own scale.
 _BETTER, _BETTER_TAKE = 2.94, 0.3
@@ -82,7 +82,7 @@ def trusted(
         else:
             fitted, struck = fits_before()
             # what is struck is known at once, the evidence for bar lines takes a while
-            needed = _BETTER_BAR if doubt.kind == "meter" else _BETTER
+            needed = _BETTER_BAR if doubt.kind in ("meter", "new meter") else _BETTER
             fits_better = struck_fit(context, now) >= struck - _BETTER and fit(context, now, known) >= fitted + needed
         if not fits_better:
             return False

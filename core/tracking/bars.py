@@ -22,6 +22,8 @@ Flags = NDArray[np.bool_]
 
 #: Felt beats a bar that are tried, where beats divide in two and in three.
 BINARY, TERNARY = (2, 3, 4, 5, 6, 7), (2, 3, 4)
+#: The same of stretches in another meter: of halves and doubles, which share bar lines, one.
+_IN_STRETCHES = (3, 4, 5, 7)
 #: An odd bar has so many beats more or fewer at most.
 _MOST_ODD = 3
 #: Bar lengths that are compared with what repeats, in beats; and around how many beats that is looked for.
@@ -79,8 +81,7 @@ def divide(
     found = divisions(evidence, repetition(alike), [beats] if beats else None, ternary, unsure)
     best = max(found, key=lambda b: b.score)
     if others is None:
-        others = () if beats else TERNARY if ternary else BINARY
-    # every second bar line of a meter is one of its double, too: these are no other meters
+        others = () if beats else TERNARY if ternary else _IN_STRETCHES
     others = [n for n in others if n % best.beats and best.beats % n and max(n, best.beats) <= _LONGEST]
     lines = best.downbeats
     if others:
@@ -91,14 +92,31 @@ def divide(
 
 
 def usual_beats(downbeats: Ints, main: int) -> Ints:
-    """How many beats each bar should have, ``(downbeats,)``: those of the stretch of equal bars that it lies in, or the
-    ``main`` number where bars are odd. ``downbeats``: indices of the beats that open a bar."""
+    """How many beats each bar should have, ``(downbeats,)``: those of the stretch of equal bars that it lies in, or
+    between two such stretches that are alike; else the ``main`` number. ``downbeats``: indices of the beats that open
+    a bar."""
+    runs = [(length, len(list(bars))) for length, bars in groupby(np.diff(downbeats).tolist())]
+    stretches = [length if count >= _STRETCH and length > 1 else 0 for length, count in runs]
     usual: list[int] = []
-    for length, bars in groupby(np.diff(downbeats).tolist()):
-        count = len(list(bars))
-        usual += [length if count >= _STRETCH else main] * count
+    for k, (_, count) in enumerate(runs):
+        before = next((n for n in reversed(stretches[:k]) if n), 0)
+        after = next((n for n in stretches[k + 1 :] if n), before)
+        around = after if before in (0, after) else 0
+        usual += [stretches[k] or around or main] * count
     # the last bar has no end: it is as the one before
     return np.array([*usual, *(usual[-1:] or [main])], dtype=np.int64)
+
+
+def irregularity(downbeats: Ints) -> float:
+    """What the odd bars and the changes of meter between bar lines cost, in nats; the main meter is the one with most
+    bars."""
+    lengths = np.diff(downbeats)
+    if not len(lengths):
+        return 0.0
+    main = int(np.bincount(lengths).argmax())
+    usual = usual_beats(downbeats, main)
+    odd = np.count_nonzero(lengths != usual[:-1]) + np.count_nonzero(np.diff(usual))
+    return ODD_BAR * odd + NEW_METER * np.count_nonzero(usual[[0, -1]] != main)
 
 
 def divisions(

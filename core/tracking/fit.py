@@ -10,11 +10,12 @@ from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.bar_lines import lines_of
 from core.tempomap.counting import rescale
+from core.tracking.bars import irregularity
 from core.tracking.context import AnalysisContext
 from core.tracking.decoder import SHARPNESS
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import compared, rate
-from core.tracking.parameters import BETTER_OFF_BEATS, FEWEST_BEATS, ODD_BAR, STRICT
+from core.tracking.parameters import BETTER_OFF_BEATS, FEWEST_BEATS, STRICT
 from core.tracking.tempo_freedom import tempo_cost
 
 
@@ -60,10 +61,8 @@ def bars_fit(context: AnalysisContext, tempo_map: TempoMap, known: Known | None 
     if key not in known:
         known[key] = downbeat_evidence(context, frames)
     evidence = known[key]
-    lengths = np.diff(lines_of(tempo_map)[0])
-    usual = np.bincount(lengths).argmax() if len(lengths) else 4
     as_called = np.where(beats.beat == 1, evidence, -evidence)
-    return float(-np.logaddexp(0, -as_called).sum() - ODD_BAR * np.count_nonzero(lengths != usual))
+    return float(-np.logaddexp(0, -as_called).sum() - irregularity(lines_of(tempo_map)[0]))
 
 
 def take_gain(

@@ -28,7 +28,7 @@ from core.tracking.beat_tracker import TrackingOptions, track_beats
 from core.tracking.context import NoBeats, build_context
 from core.tracking.doubts.doubt import Remedy
 from core.tracking.fit import bars_fit
-from core.tracking.parameters import USUAL_RANGE
+from core.tracking.parameters import NEW_METER, ODD_BAR, USUAL_RANGE
 from core.tracking.redetect import redetect
 from core.tracking.review import review
 from tests.core.editing import Analysed
@@ -188,6 +188,22 @@ class Division(TestCase):
             self.assertEqual(again.tolist(), starts)
         lengths = [4] * 9 + [3] * 3 + [4] * 9
         self.assertEqual(bars.usual_beats(np.cumsum([0, *lengths]), 4).tolist(), [4] * 22)
+        lengths = [2] + [3] * 5 + [2] + [3] * 5 + [1] + [4] * 9
+        usual = bars.usual_beats(np.cumsum([0, *lengths]), 4).tolist()
+        self.assertEqual(usual, [3] * 12 + [4] * 11)
+
+    def test_what_odd_bars_and_changes_of_meter_cost(self):
+        for lengths, odd, ends in (
+            ([4] * 20, 0, 0),
+            ([4] * 9 + [2] + [4] * 10, 1, 0),
+            ([4] * 9 + [3] * 3 + [4] * 10, 3, 0),
+            ([4] * 9 + [3] * 8 + [4] * 10, 2, 0),
+            ([4] * 20 + [3] * 8, 1, 1),
+            ([4] * 9 + [3] * 4 + [2] + [3] * 4 + [4] * 10, 3, 0),
+        ):
+            cost = bars.irregularity(np.cumsum([0, *lengths]))
+            self.assertEqual(cost, odd * ODD_BAR + ends * NEW_METER, lengths)
+        self.assertEqual(bars.irregularity(np.array([3])), 0.0)
 
     def test_a_take_is_not_wholly_in_another_meter_than_its_main_one(self):
         evidence = np.full(96, 0.4)

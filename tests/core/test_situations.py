@@ -11,6 +11,7 @@ from core.tempomap import Meters, TempoMap
 from core.tempomap.edits import EditError
 from core.tracking.beat_tracker import TrackingOptions, track_beats
 from core.tracking.context import build_context
+from core.tracking.doubts.settled import Settlement, is_settled
 from core.tracking.redetect import redetect
 from tests.core import takes
 from tests.core.takes import Stroke
@@ -187,6 +188,27 @@ class InOtherMeters(Case):
     def test_one_odd_bar_among_others(self):
         truth, parts = band(bars=20, changes=((9, "2/4"), (10, "4/4")))
         self.check(takes.record(truth, parts), meter="4/4", downs=0.85)
+
+    def test_a_stretch_in_another_meter(self):
+        """A waltz in the middle of a song, to its end, or before it: its bars are found, and one doubt names them."""
+        stretches = (
+            ("4/4", ((13, "3/4"), (23, "4/4")), 36, "Bars 13 to 22 have 3 beats each, most others 4"),
+            ("4/4", ((17, "3/4"),), 30, "Bars 17 to 30 have 3 beats each, most others 4"),
+            ("3/4", ((13, "4/4"),), 26, "Bars 1 to 12 have 3 beats each, most others 4"),
+        )
+        for text, changes, bars, words in stretches:
+            truth, parts = band(bars=bars, text=text, changes=changes)
+            found = self.check(takes.record(truth, parts), meter="4/4", downs=0.95)
+            self.assertEqual(found.map.meters.changes, truth.meters.changes)
+            about = [d for d in found.doubts if d.kind in ("meter", "new meter")]
+            self.assertEqual([d.reason for d in about], [f"{words}: does the meter change?"])
+            (remedy,) = about[0].remedies
+            self.assertEqual(remedy.words, "go on in 4/4")
+            # what is said of its first bar, and nothing less, ends the doubt
+            pinned = np.array([about[0].start, about[0].end])
+            self.assertFalse(is_settled(about[0], pinned, []))
+            said = Settlement("meter", float(truth.bar_seconds(remedy.command.bar)), 0.0)
+            self.assertTrue(is_settled(about[0], pinned, [said]))
 
 
 class WithoutDrums(Case):

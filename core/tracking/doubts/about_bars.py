@@ -55,7 +55,7 @@ def other_meters(view: MapView) -> list[Doubt]:
             words = f"Bars {one} to {end} have {beats} beats each, most others {main}: does the meter change?"
             remedy = Remedy(f"go on in {meter}", SetMeter(one, meter.felt))
             behind = min(int(downs[last]) + beats, len(view.seconds) - 1)
-            out.append(view.doubt("meter", int(downs[first]), behind, LISTEN, words, [remedy]))
+            out.append(view.doubt("new meter", int(downs[first]), behind, LISTEN, words, [remedy]))
         first = last + 1
     return out
 

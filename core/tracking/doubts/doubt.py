@@ -30,8 +30,8 @@ class Remedy:
 
 @dataclass(frozen=True)
 class Doubt:
-    """``kind``: weak, jump, no-attack, beside, meter, downbeat, end, hold, pause, or about the whole take one of
-    :data:`WHOLE`. ``start`` and ``end`` in seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a
+    """``kind``: weak, jump, no-attack, beside, meter, new meter, downbeat, end, hold, pause, or about the whole take
+    one of :data:`WHOLE`. ``start`` and ``end`` in seconds; ``beat``: felt-beat index of its first beat; ``reason`` is a
     sentence; ``remedies`` fit the recording better than the map as it is, ``choices`` do not, but may be meant all the
     same: only who knows the music can tell."""
 

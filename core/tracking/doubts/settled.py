@@ -30,10 +30,10 @@ class Settlement:
 
 
 def is_settled(doubt: Doubt, pinned: NDArray[np.float64], settlements: Iterable[Settlement]) -> bool:
-    """Whether a doubt is settled: by a pin among its beats (``pinned``: seconds; one about the whole take needs more),
-    or by something said."""
+    """Whether a doubt is settled: by a pin among its beats (``pinned``: seconds; one about the whole take or about the
+    meter of a stretch needs more), or by something said."""
     if (
-        doubt.kind not in WHOLE
+        doubt.kind not in (*WHOLE, "new meter")
         and not _cannot_be_meant(doubt)
         and ((pinned >= doubt.start) & (pinned <= doubt.end)).any()
     ):
@@ -57,7 +57,7 @@ def _settles(settlement: Settlement, doubt: Doubt) -> bool:
     if settlement.kind == "line":
         return doubt.kind in ("downbeat", "bar lines") and doubt.start <= settlement.start <= doubt.end
     if settlement.kind == "meter":
-        return doubt.kind == "meter" and doubt.start <= settlement.start <= doubt.end
+        return doubt.kind in ("meter", "new meter") and doubt.start <= settlement.start <= doubt.end
     if settlement.kind in ("starts", "ends"):
         return doubt.kind == "end" and doubt.start <= settlement.start <= doubt.end
     if settlement.kind == "hold":
