@@ -42,21 +42,22 @@ def odd_bars(view: MapView) -> list[Doubt]:
 
 
 def other_meters(view: MapView) -> list[Doubt]:
-    """Stretches of bars in another meter than the main one."""
+    """Stretches of bars in another meter than the main one, each where the meter changes: at its first bar, or if
+    that opens the map at the one behind its last."""
     out, main = [], view.candidate.division.beats
     downs = _downbeats(view)
-    usual = usual_beats(downs, main)
     first = 0
-    for beats, bars in groupby(usual.tolist()):
-        last = first + len(list(bars)) - 1
-        if beats != main and view.bar[downs[first]] >= 1:
-            one, end = int(view.bar[downs[first]]), int(view.bar[downs[last]])
-            meter = _usual_meter(view, one, main)
-            words = f"Bars {one} to {end} have {beats} beats each, most others {main}: does the meter change?"
-            remedy = Remedy(f"go on in {meter}", SetMeter(one, meter.felt))
-            behind = min(int(downs[last]) + beats, len(view.seconds) - 1)
-            out.append(view.doubt("new meter", int(downs[first]), behind, LISTEN, words, [remedy]))
-        first = last + 1
+    for beats, bars in groupby(usual_beats(downs, main).tolist()):
+        behind = first + len(list(bars))
+        one, last = int(view.bar[downs[first]]), int(view.bar[downs[behind - 1]])
+        if beats != main and last > 1:
+            change = behind if one <= 1 and behind < len(downs) else first
+            end = min(int(downs[change]) + beats, len(view.seconds) - 1)
+            meter = _usual_meter(view, max(1, one), main)
+            words = f"Bars {max(1, one)} to {last} have {beats} beats each, most others {main}: does the meter change?"
+            remedy = Remedy(f"{meter} there, too", SetMeter(max(1, one), meter.felt))
+            out.append(view.doubt("new meter", int(downs[change]), end, LISTEN, words, [remedy]))
+        first = behind
     return out
 
 

@@ -30,10 +30,10 @@ class Settlement:
 
 
 def is_settled(doubt: Doubt, pinned: NDArray[np.float64], settlements: Iterable[Settlement]) -> bool:
-    """Whether a doubt is settled: by a pin among its beats (``pinned``: seconds; one about the whole take or about the
-    meter of a stretch needs more), or by something said."""
+    """Whether a doubt is settled: by a pin among its beats (``pinned``: seconds; one about the whole take needs more),
+    or by something said."""
     if (
-        doubt.kind not in (*WHOLE, "new meter")
+        doubt.kind not in WHOLE
         and not _cannot_be_meant(doubt)
         and ((pinned >= doubt.start) & (pinned <= doubt.end)).any()
     ):
