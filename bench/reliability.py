@@ -12,7 +12,7 @@ from core.tracking.review import review
 
 WRONG = 0.07
 #: Doubts about which beats open a bar: they tell nothing of wrong beats.
-ABOUT_LINES = ("downbeat", "bar lines")
+ABOUT_LINES = ("downbeat", "bar lines", "bar length")
 #: Doubts that tell of wrong beats, too, but may be right without any. An odd bar may have a beat too many.
 UNDECIDED = ("level", "end", "meter", "new meter", "pause")
 ABOUT_BARS = (*ABOUT_LINES, "meter", "new meter")

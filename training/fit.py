@@ -2,21 +2,19 @@
 
 ``python -m training.fit FIT EVALUATION``: the first folder holds takes to fit on, the second to measure on. It writes
 the constants into ``core/tracking/fitted.json`` and prints what they are worth on both. First what readings are chosen
-by (tempo hypotheses, bars), then where there is music, then how sure readings are (confidence, doubts), as each depends
-on what is before it. ``python -m training.fit STEP FIT EVALUATION``: one of ``readings``, ``music``, ``confidence``."""
+by (tempo hypotheses, bars), then where there is music, then how sure readings are (confidence, doubts, the length of
+bars), as each depends on what is before it. ``python -m training.fit STEP FIT EVALUATION``: one of ``readings``,
+``music``, ``confidence``, ``length``."""
 
 from __future__ import annotations
 
 import subprocess
 import sys
-from collections.abc import Callable, Iterable
-from concurrent.futures import ProcessPoolExecutor
+from collections.abc import Iterable
 from dataclasses import dataclass
 from itertools import product
 from pathlib import Path
-from typing import Any
 
-import mir_eval
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import minimize
@@ -38,8 +36,10 @@ from core.tracking.parameters import (
     fitted,
     write_fitted,
 )
+from training.fit_bar_length import fit_bar_length
+from training.over_takes import f_measure, of_all
 from training.regression import logistic, probability
-from training.takes import NOT_SURROUNDED, ONE_PIECE, Take, read
+from training.takes import NOT_SURROUNDED, Take, read
 
 Floats = NDArray[np.float64]
 
@@ -81,17 +81,6 @@ class ConfidenceData:
     bar_lines: tuple[float, ...] | None
     windows: list[tuple[float, ...]]
     end: tuple[Floats, bool] | None
-
-
-def f_measure(take: Take, seconds: Floats, window: float = 0.07) -> float:
-    inside = (seconds > take.beats[0] - 0.07) & (seconds < take.beats[-1] + 0.07)
-    return float(mir_eval.beat.f_measure(take.beats, seconds[inside], window)) if inside.any() else 0.0
-
-
-def of_all(folder: Path, work: Callable[[Path], list[Any]], pattern: str = ONE_PIECE) -> list[Any]:
-    """What ``work`` makes of every take in the folder whose name is like the pattern."""
-    with ProcessPoolExecutor(2) as pool:
-        return [one for some in pool.map(work, sorted(folder.glob(f"{pattern}.npz"))) for one in some]
 
 
 # -- what readings are chosen by
@@ -372,7 +361,7 @@ def fit_confidence(fit: Path, judge: Path) -> None:
 
 
 if __name__ == "__main__":
-    steps = {"readings": fit_readings, "music": fit_music, "confidence": fit_confidence}
+    steps = {"readings": fit_readings, "music": fit_music, "confidence": fit_confidence, "length": fit_bar_length}
     if sys.argv[1] in steps:
         steps[sys.argv[1]](*map(Path, sys.argv[2:4]))
     else:

@@ -31,7 +31,7 @@ from core.tracking.review import review
 #: Kinds of doubts about the tempo of the whole take; all others are about single beats or bars.
 _ABOUT_LEVEL = ("level", "phase")
 #: Kinds of doubts about how the whole take, or a long stretch of it, is counted.
-_ABOUT_COUNTING = (*_ABOUT_LEVEL, "bar lines", "new meter")
+_ABOUT_COUNTING = (*_ABOUT_LEVEL, "bar lines", "bar length", "new meter")
 #: By how much a remedy has to fit better, in nats: beats and bars together (odds of 19 to 1: right in 95 of 100), and
 #: the tempo of the whole take, whose score is on its own scale.
 _BETTER, _BETTER_TAKE = 2.94, 0.3

@@ -147,20 +147,25 @@ def divisions(
     out = []
     for main in candidates or (TERNARY if ternary else BINARY):
         downs = _best_bar_lines(evidence, [main], odd_bar, _flags(evidence, unsure))
-        on = np.zeros(len(evidence), dtype=bool)
-        on[downs] = True
-        # a bar repeats at its own length, at twice it, and not between
-        features = {
-            "gap": float(evidence[on].mean() - evidence[~on].mean()) if on.any() and not on.all() else 0.0,
-            "odd": float(np.mean(np.diff(downs) != main)) if len(downs) > 1 else 0.0,
-            "alike": float(similarity[main] + 0.5 * (similarity[2 * main] if 2 * main < len(similarity) else 0)),
-            "others": float(np.mean([similarity[k] for k in range(2, _LONGEST + 1) if k % main])),
-        }
-        score = sum(DIVISION_WEIGHTS[name] * value for name, value in features.items()) + METER_WEIGHTS.get(
-            meter_name(main, ternary), RARE_METER
-        )
-        out.append(BarDivision(downs, main, score, {}, features))
+        out.append(rated(downs, main, evidence, similarity, ternary))
     return out
+
+
+def rated(downbeats: Ints, main: int, evidence: Curve, similarity: Curve, ternary: bool) -> BarDivision:
+    """A division into bars of mainly ``main`` beats with its score; other parameters as of :func:`divisions`."""
+    on = np.zeros(len(evidence), dtype=bool)
+    on[downbeats] = True
+    alike = [float(similarity[n]) if n < len(similarity) else 0.0 for n in (main, 2 * main)]
+    # a bar repeats at its own length, at twice it, and not between
+    features = {
+        "gap": float(evidence[on].mean() - evidence[~on].mean()) if on.any() and not on.all() else 0.0,
+        "odd": float(np.mean(np.diff(downbeats) != main)) if len(downbeats) > 1 else 0.0,
+        "alike": alike[0] + 0.5 * alike[1],
+        "others": float(np.mean([similarity[k] for k in range(2, _LONGEST + 1) if k % main])) if main > 1 else 0.0,
+    }
+    usual = METER_WEIGHTS.get(meter_name(main, ternary), RARE_METER)
+    score = usual + sum(DIVISION_WEIGHTS[name] * value for name, value in features.items())
+    return BarDivision(downbeats, main, score, {}, features)
 
 
 def _flags(evidence: Curve, unsure: Flags | None) -> Flags:

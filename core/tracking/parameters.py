@@ -148,6 +148,11 @@ END_WEIGHTS = fitted("end")
 BARS_IN_WINDOW = 6
 #: Chosen: the probability of being wrong from which on there is a doubt about all bar lines, or those of some bars.
 DOUBTED_BAR_LINES, DOUBTED_WINDOW = 0.2, 0.2
+#: Fitted, logistic regression: log-odds that the bars have another number of beats, by the features of
+#: :func:`core.tracking.doubts.bar_evidence.length_features`.
+BAR_LENGTH_WEIGHTS = fitted("bar length")
+#: Chosen on the fitting set (docs/measured.md): the probability from which on that is doubted.
+DOUBTED_BAR_LENGTH = 0.3
 #: Chosen on the fitting set (docs/measured.md): the same for the last beats; half of such doubts are real.
 DOUBTED_END = 0.25
 #: Chosen together on the fitting set, held out (docs/measured.md): the probability from which on there is a doubt about

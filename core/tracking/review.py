@@ -13,7 +13,7 @@ from core.document.commands import Shift
 from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.pulses import has_pulses, pulsed
-from core.tracking.bars import BarDivision
+from core.tracking.bars import BarDivision, divisions, rated
 from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import SAME_TEMPO, confidence_features, confidence_of
 from core.tracking.context import AnalysisContext, NoBeats
@@ -21,9 +21,9 @@ from core.tracking.decoder import posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt, Remedy, about_all
 from core.tracking.doubts.in_piece import between_pieces, in_piece
-from core.tracking.downbeats import downbeat_evidence
+from core.tracking.downbeats import downbeat_evidence, likeness, repetition
 from core.tracking.exact_tempo import find_exact_tempo
-from core.tracking.hypothesis import compared, rate
+from core.tracking.hypothesis import TempoHypothesis, compared, rate
 from core.tracking.parameters import FEWEST_BEATS, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
 from core.tracking.pieces import parts_of, still_apart
@@ -123,7 +123,8 @@ def _review(
     )
     confidence = confidence_of(features)
     evidence = downbeat_evidence(context, frames)
-    candidate = MapCandidate(tempo_map, placed.support, hypothesis, _division(tempo_map), evidence)
+    division = _division(context, tempo_map, hypothesis, evidence)
+    candidate = MapCandidate(tempo_map, placed.support, hypothesis, division, evidence)
     found = _late(tempo_map, placed)
     rest = find_doubts(context, candidate, tempo_map, confidence, [hypothesis, *others])
     if found:  # a map beside its attacks fits badly, too: one doubt about that is enough
@@ -164,12 +165,17 @@ def _bpm(frames: Ints) -> float:
     return float(60 * FRAME_RATE / np.median(np.diff(frames)))
 
 
-def _division(tempo_map: TempoMap) -> BarDivision:
-    beats = tempo_map.beats()
-    downs = np.flatnonzero(beats.beat == 1)
+def _division(
+    context: AnalysisContext, tempo_map: TempoMap, hypothesis: TempoHypothesis, evidence: Floats
+) -> BarDivision:
+    """The map's own bars, with the scores of the best ones of every length."""
+    downs = np.flatnonzero(tempo_map.beats().beat == 1)
     lengths = np.diff(downs)
     main = int(np.bincount(lengths).argmax()) if len(lengths) else tempo_map.meters.meter_at(1).beats
-    return BarDivision(downs, main, 0.0, {})
+    similarity = repetition(likeness(context.summed, hypothesis.frames))
+    own = rated(downs, main, evidence, similarity, hypothesis.ternary)
+    others = divisions(evidence, similarity, ternary=hypothesis.ternary)
+    return replace(own, scores={b.beats: b.score for b in others} | {main: own.score})
 
 
 def _late(tempo_map: TempoMap, placed: PlacedBeats) -> list[Doubt]:

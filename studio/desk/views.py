@@ -143,7 +143,7 @@ class Edit(BaseModel):
     had: bool = False
     preview: bool = False
     overrule: bool = False
-    answers: Literal["level", "phase", "bar lines"] | None = None
+    answers: Literal["level", "phase", "bar lines", "bar length"] | None = None
 
 
 class Undo(Body):

@@ -5,12 +5,14 @@ from unittest import TestCase, mock
 
 import numpy as np
 
-from core.document.commands import Downbeat
-from core.tempomap import TempoMap
+from core.document.commands import Downbeat, SetMeter
+from core.tempomap import Meter, MeterChange, Meters, TempoMap
 from core.tracking import bars, confidence
+from core.tracking.bars import BarDivision
 from core.tracking.candidate import MapCandidate
 from core.tracking.doubts import about_take, bar_evidence
-from core.tracking.hypothesis import agreement, compared, score_hypothesis
+from core.tracking.doubts.settled import Settlement, is_settled
+from core.tracking.hypothesis import TempoHypothesis, agreement, compared, score_hypothesis
 from core.tracking.parameters import (
     DOUBTED_WINDOW,
     FAR_BEHIND,
@@ -221,3 +223,56 @@ class BarEvidence(TestCase):
         downs = np.array([0, 4, 8, 12, 14, 18, 22, 26])
         features = [w.features for w in bar_evidence.windows(downs, 4, self.evidence[:30])]
         self.assertEqual([round(float(np.exp(f["bars"]))) for f in features], [1, 4, 4])
+
+
+class BarLength(TestCase):
+    """Whether bars may have another number of beats."""
+
+    def candidate(self, scores, lengths=(4,) * 20, beats=4, ternary=False, phase=0):
+        """Bars of these lengths; of two in a row the one opens with more evidence, the first where ``phase`` is 0."""
+        meter = Meter(beats * 3, 8) if ternary else Meter(beats, 4)
+        downs = np.cumsum([0, *lengths[:-1]])
+        evidence = np.full(sum(lengths), -1.0)
+        evidence[downs] = 1.0
+        evidence[downs[phase::2]] = 2.0
+        changes = [MeterChange(1, meter)]
+        changes += [MeterChange(k, Meter(n, 4)) for k, n in enumerate(lengths, 1) if n != beats]
+        tempo_map = TempoMap.from_beats(0.5 * np.arange(len(evidence)), 0, Meters(tuple(changes)))
+        division = BarDivision(downs, beats, scores[beats], scores)
+        hypothesis = TempoHypothesis(np.arange(0, 50 * len(evidence), 50), 120.0, 0.0, 1.0, 0.0, 0.3 * ternary, {})
+        return tempo_map, MapCandidate(tempo_map, np.ones(len(evidence)), hypothesis, division, evidence)
+
+    def doubted(self, *args, **options):
+        return about_take.bar_length(*self.candidate(*args, **options))
+
+    def test_it_is_doubted_where_another_fits_as_well(self):
+        self.assertEqual(self.doubted({2: 1.0, 3: 0.0, 4: 9.0}), [])
+        (doubt,) = self.doubted({2: 1.0, 3: 4.0, 4: 4.0})
+        self.assertEqual(doubt.reason, "Bars of 3 beats fit about as well as bars of 4.")
+        self.assertEqual([(r.words, r.command) for r in doubt.remedies], [("bars of 3/4", SetMeter(1, "3/4"))])
+        self.assertFalse(is_settled(doubt, doubt.start + np.arange(4), []))
+        self.assertTrue(is_settled(doubt, np.zeros(0), [Settlement("meter", 0.0, 0.0)]))
+
+    def test_of_two_bars_that_may_be_one_the_likelier_opens_it(self):
+        for phase in (0, 1):
+            (doubt,) = self.doubted({2: 5.0, 3: 0.0, 4: 5.0}, (2,) * 40, 2, phase=phase)
+            self.assertEqual(doubt.remedies[0].command, SetMeter(1 + phase, "4/4"))
+        (doubt,) = self.doubted({2: 5.0, 4: 5.0}, (2,) * 40, 2, ternary=True)
+        self.assertEqual(doubt.remedies[0].command, SetMeter(1, "12/8"))
+
+    def test_where_the_meter_changes_only_the_question_is_asked(self):
+        (doubt,) = self.doubted({3: 4.0, 4: 4.0}, (4,) * 10 + (2,) + (4,) * 10)
+        self.assertEqual(doubt.remedies, [])
+
+    def test_a_bar_that_is_no_question_is_not_doubted(self):
+        self.assertEqual(self.doubted({4: 4.0}), [])
+        self.assertEqual(self.doubted({3: 4.0, 4: 4.0}, (4,) * 4), [])
+
+    def test_what_tells_of_it(self):
+        _, candidate = self.candidate({2: 3.5, 3: 1.0, 4: 5.0})
+        found = bar_evidence.length_features(candidate.division, candidate.evidence)
+        expected = {"margin": 1.5, "bars": np.log(20), "next": 2.5, "unrelated": 0.0, "rare": 0.0}
+        self.assertEqual({k: round(v, 6) for k, v in found.items()}, {k: round(v, 6) for k, v in expected.items()})
+        _, candidate = self.candidate({4: 3.5, 5: 5.0}, (5,) * 10, 5)
+        found = bar_evidence.length_features(candidate.division, candidate.evidence)
+        self.assertEqual((found["unrelated"], found["rare"]), (1.0, 1.0))

@@ -54,6 +54,7 @@ def find_doubts(
         *other_meters(view),
         *(bar_lines or contested(view)),
         *(phase or faint),
+        *about_take.bar_length(tempo_map, candidate),
         *([] if half_off else about_take.level(tempo_map, hypotheses, confidence)),
     ]
     return sorted(out, key=lambda d: (d.start, -d.severity))

@@ -1,4 +1,5 @@
-"""Doubts about the whole take: its tempo level, beats that should be off-beats, every bar line on another beat.
+"""Doubts about the whole take: its tempo level, beats that should be off-beats, every bar line on another beat,
+bars of another length.
 
 Each is a probability that the reading is wrong, fitted on made-up takes (``training/fit.py``).
 """
@@ -10,20 +11,22 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from core.document.commands import Downbeat, Ratio, ShiftByBeats
-from core.tempomap import TempoMap
+from core.document.commands import Downbeat, Ratio, SetMeter, ShiftByBeats
+from core.tempomap import Meter, TempoMap
 from core.tracking.bars import usual_beats
 from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import SAME_TEMPO, level_features
 from core.tracking.context import AnalysisContext
-from core.tracking.doubts.bar_evidence import evidence_gaps, line_features
+from core.tracking.doubts.bar_evidence import evidence_gaps, length_features, line_features, other_length
 from core.tracking.doubts.doubt import LISTEN, LOOK, WRONG, Doubt, Remedy, about_all, beats_later
 from core.tracking.doubts.map_view import log_odds
 from core.tracking.downbeats import downbeat_evidence
 from core.tracking.hypothesis import TempoHypothesis, rate
 from core.tracking.parameters import (
+    BAR_LENGTH_WEIGHTS,
     BAR_LINE_WEIGHTS,
     BETTER_OFF_BEATS,
+    DOUBTED_BAR_LENGTH,
     DOUBTED_BAR_LINES,
     DOUBTED_LEVEL,
     LEVEL_WEIGHTS,
@@ -146,3 +149,32 @@ def bar_lines(tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:
     remedies = [Remedy(f"move every downbeat {beats_later(by)}", Downbeat(by)) for by in shifts]
     words = f"Beat {shifts[0] + 1} sounds almost as much like beat 1 as the beat that is counted as 1."
     return [about_all("bar lines", tempo_map, LISTEN, words, remedies)]
+
+
+def bar_length(tempo_map: TempoMap, candidate: MapCandidate) -> list[Doubt]:
+    """All bars may have another number of beats."""
+    division = candidate.division
+    downs, beats = division.downbeats, division.beats
+    meter = tempo_map.meters.meter_at(int(tempo_map.beats().bar[0]))
+    is_pulse = meter.denominator > 4 and not candidate.hypothesis.ternary
+    if beats < 2 or len(downs) < _FEWEST_BARS or len(division.scores) < 2 or is_pulse:
+        return []
+    if probability(BAR_LENGTH_WEIGHTS, **length_features(division, candidate.evidence)) < DOUBTED_BAR_LENGTH:
+        return []
+    other = other_length(division)
+    words = f"Bars of {other} beats fit about as well as bars of {beats}."
+    return [about_all("bar length", tempo_map, LISTEN, words, _in_bars_of(other, tempo_map, candidate))]
+
+
+def _in_bars_of(beats: int, tempo_map: TempoMap, candidate: MapCandidate) -> list[Remedy]:
+    """All bars with so many beats; none where the meter changes, as a meter goes on until the next change."""
+    changes, downs = tempo_map.meters.changes, candidate.division.downbeats
+    if len(changes) > 1:
+        return []
+    old, first = changes[0].meter, max(1, int(tempo_map.beats().bar[0]))
+    meter = Meter(beats * old.groups[0], old.denominator)
+    if beats == 2 * old.beats:  # two bars are one: those of which the first sounds more like its beginning
+        odd, even = (candidate.evidence[downs[k::2]].mean() for k in (0, 1))
+        opening = int(tempo_map.beats().bar[downs[0 if odd >= even else 1]])
+        first = opening if opening >= first else opening + 2
+    return [Remedy(f"bars of {meter}", SetMeter(first, meter.felt))]

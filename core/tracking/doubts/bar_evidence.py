@@ -8,11 +8,14 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from core.tracking.bars import usual_beats
+from core.tracking.bars import BarDivision, usual_beats
 from core.tracking.parameters import BARS_IN_WINDOW
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+
+#: Bars of so many felt beats and more are rare.
+_RARE = 5
 
 
 def evidence_gaps(downbeats: Ints, beats: Ints, evidence: Floats) -> Floats:
@@ -31,6 +34,29 @@ def line_features(gaps: Floats) -> dict[str, float]:
     to the ``next`` one, in nats. ``gaps``: from :func:`evidence_gaps`, one at least."""
     two = np.sort(gaps)[:2]
     return {"gap": float(two[0]), "next": float(two[-1])}
+
+
+def length_features(division: BarDivision, evidence: Floats) -> dict[str, float]:
+    """What tells whether bars have the right number of beats: the ``margin`` to the likeliest other number, in nats;
+    the natural logarithm of how many ``bars`` there are; the ``next`` gap of :func:`line_features`; whether the other
+    number is ``unrelated``, neither half nor double (1 or 0); and whether the number is ``rare`` (1 or 0): five or more
+    were chosen against the odds."""
+    beats, downs = division.beats, division.downbeats
+    other = other_length(division)
+    gaps = evidence_gaps(downs, usual_beats(downs, beats), evidence)
+    return {
+        "margin": division.scores[beats] - division.scores[other],
+        "bars": float(np.log(len(downs))),
+        "next": line_features(gaps)["next"],
+        "unrelated": float(other not in (2 * beats, beats / 2)),
+        "rare": float(beats >= _RARE),
+    }
+
+
+def other_length(division: BarDivision) -> int:
+    """The likeliest other number of beats a bar."""
+    others = {beats: score for beats, score in division.scores.items() if beats != division.beats}
+    return max(others, key=lambda beats: others[beats])
 
 
 @dataclass(frozen=True)

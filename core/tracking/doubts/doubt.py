@@ -16,8 +16,9 @@ from core.tempomap import TempoMap
 
 #: Severity: 1 look when there is time, 2 listen to it, 3 probably wrong.
 LOOK, LISTEN, WRONG = 1, 2, 3
-#: Kinds of doubts about the whole take: its tempo, its off-beats for beats, its bar lines, its distance to the attacks.
-WHOLE = ("level", "phase", "bar lines", "late")
+#: Kinds of doubts about the whole take: its tempo, its off-beats for beats, its bar lines, the beats a bar has, its
+#: distance to the attacks.
+WHOLE = ("level", "phase", "bar lines", "bar length", "late")
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from core.document.commands import Downbeat, Ends, Free, Ratio, Shift, ShiftByBeats, Starts
+from core.document.commands import Downbeat, Ends, Free, Ratio, SetMeter, Shift, ShiftByBeats, Starts
 from core.tempomap import TempoMap
 from core.tracking.doubts.doubt import LOOK, WHOLE, Doubt, Remedy
 
@@ -27,11 +27,15 @@ def in_piece(doubts: Sequence[Doubt], part: TempoMap, is_first: bool, is_last: b
         assert isinstance(command, Ratio | ShiftByBeats | Shift | Downbeat)
         return replace(remedy, command=replace(command, stretch=stretch))
 
+    def goes_on(remedy: Remedy) -> bool:
+        """Whether it would change the pieces behind this one."""
+        return isinstance(remedy.command, SetMeter)
+
     out = []
     for doubt in doubts:
         if doubt.kind in WHOLE:
             words = f"Bars {max(1, first)} to {last}: {doubt.reason}"
-            doubt = replace(doubt, reason=words, remedies=[of_these_bars(r) for r in doubt.remedies])
+            doubt = replace(doubt, reason=words, remedies=[of_these_bars(r) for r in doubt.remedies if not goes_on(r)])
         elif doubt.kind == "end":
             at_start = doubt.beat == beats.index[0]
             moves_end = any(isinstance(r.command, Starts | Ends) for r in doubt.remedies)

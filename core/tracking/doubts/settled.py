@@ -57,7 +57,7 @@ def _settles(settlement: Settlement, doubt: Doubt) -> bool:
     if settlement.kind == "line":
         return doubt.kind in ("downbeat", "bar lines") and doubt.start <= settlement.start <= doubt.end
     if settlement.kind == "meter":
-        return doubt.kind in ("meter", "new meter") and doubt.start <= settlement.start <= doubt.end
+        return doubt.kind in ("meter", "new meter", "bar length") and doubt.start <= settlement.start <= doubt.end
     if settlement.kind in ("starts", "ends"):
         return doubt.kind == "end" and doubt.start <= settlement.start <= doubt.end
     if settlement.kind == "hold":
