@@ -38,8 +38,8 @@ def one_after_the_other(
     rng: Rng, first: list[Samples], second: list[Samples], evaluation: bool
 ) -> tuple[list[Samples], float]:
     """Two pieces in one recording, as at a rehearsal or a concert: their tracks (the last is the mix) with talk,
-    applause or an empty room between, and how many seconds later the second one starts. One is up to 15 dB
-    softer."""
+    applause or an empty room between, and how many seconds after the first the second one starts. Either of
+    them is up to 15 dB softer than the other."""
     count = max(len(first), len(second))
     first, second = (_as_many(tracks, count) for tracks in (first, second))
     softer = np.float32(10 ** (-rng.uniform(0, 15) / 20))

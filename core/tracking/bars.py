@@ -22,7 +22,7 @@ Flags = NDArray[np.bool_]
 
 #: Felt beats a bar that are tried, where beats divide in two and in three.
 BINARY, TERNARY = (2, 3, 4, 5, 6, 7), (2, 3, 4)
-#: The same of stretches in another meter: of halves and doubles, which share bar lines, one.
+#: The same for stretches in another meter. Bars of two and of six share their lines with those of four and of three.
 _IN_STRETCHES = (3, 4, 5, 7)
 #: An odd bar has so many beats more or fewer at most.
 _MOST_ODD = 3
@@ -91,6 +91,11 @@ def divide(
     return replace(best, downbeats=lines, scores={b.beats: b.score for b in found})
 
 
+def main_beats(downbeats: Ints) -> int:
+    """The number of beats that most bars have. ``downbeats``: two or more."""
+    return int(np.bincount(np.diff(downbeats)).argmax())
+
+
 def usual_beats(downbeats: Ints, main: int) -> Ints:
     """How many beats each bar should have, ``(downbeats,)``: those of the stretch of equal bars that it lies in, or
     between two such stretches that are alike; else the ``main`` number. ``downbeats``: indices of the beats that open
@@ -113,7 +118,7 @@ def irregularity(downbeats: Ints) -> float:
     lengths = np.diff(downbeats)
     if not len(lengths):
         return 0.0
-    main = int(np.bincount(lengths).argmax())
+    main = main_beats(downbeats)
     usual = usual_beats(downbeats, main)
     odd = np.count_nonzero(lengths != usual[:-1]) + np.count_nonzero(np.diff(usual))
     return ODD_BAR * odd + NEW_METER * np.count_nonzero(usual[[0, -1]] != main)
@@ -217,7 +222,8 @@ def _best_bar_lines(
         prior=price.reshape(len(price), -1),
         ends=np.where(np.arange(len(meters)) == 0, 0.0, NEW_METER)[:, None] * np.ones(len(lengths)),
         cost=np.zeros((*off.shape, len(lengths))),
-        over=np.zeros((len(meters), len(meters))),  # the last bar before it is an odd one of the new meter
+        # the bar before a change is an odd one of the new meter: that is what a change costs
+        over=np.zeros((len(meters), len(meters))),
         hold=np.inf,
         held=(2.0, 2.0),
         opening=opening,

@@ -94,9 +94,9 @@ ACTIVATION_HEIGHT = 1.2
 _DOWNBEATS = fitted("downbeats")
 #: Fitted: what a bar costs whose length is not the main one, in nats of downbeat evidence.
 ODD_BAR = _DOWNBEATS["odd bar"]
-#: Chosen on the fitting set (docs/measured.md): what it costs that a take begins or ends in another meter than the main
-#: one, in nats (a change of meter costs as much as an odd bar); and what a beat of such a stretch is worth by which the
-#: music repeats at the bar length of its meter rather than at that of the main one.
+#: Chosen on the fitting set (docs/measured.md), in nats: what it costs a take to begin or end in another meter than its
+#: main one (a change of meter costs as much as an odd bar); and how much each beat of a stretch speaks for its meter,
+#: for each unit by which the music repeats more at that bar length than at the main one.
 NEW_METER, REPEATS_IN_METER = 15.0, 3.0
 #: Fitted: how much the tracks' own evidence for a downbeat counts where it goes along with the networks' (a spread of
 #: it, in nats), and the patterns' log-odds; beside the activation's.

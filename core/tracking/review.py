@@ -13,7 +13,7 @@ from core.document.commands import Shift
 from core.listening.rates import FRAME_RATE
 from core.tempomap import TempoMap
 from core.tempomap.pulses import has_pulses, pulsed
-from core.tracking.bars import BarDivision, divisions, rated
+from core.tracking.bars import BarDivision, divisions, main_beats, rated
 from core.tracking.candidate import MapCandidate
 from core.tracking.confidence import SAME_TEMPO, confidence_features, confidence_of
 from core.tracking.context import AnalysisContext, NoBeats
@@ -170,8 +170,7 @@ def _division(
 ) -> BarDivision:
     """The map's own bars, with the scores of the best ones of every length."""
     downs = np.flatnonzero(tempo_map.beats().beat == 1)
-    lengths = np.diff(downs)
-    main = int(np.bincount(lengths).argmax()) if len(lengths) else tempo_map.meters.meter_at(1).beats
+    main = main_beats(downs) if len(downs) > 1 else tempo_map.meters.meter_at(1).beats
     similarity = repetition(likeness(context.summed, hypothesis.frames))
     own = rated(downs, main, evidence, similarity, hypothesis.ternary)
     others = divisions(evidence, similarity, ternary=hypothesis.ternary)

@@ -19,7 +19,7 @@ from core.listening.track import Progress, no_progress
 from core.tempomap.edits import pins_of
 from core.tracking.context import NoBeats
 from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt
-from core.tracking.doubts.settled import is_settled
+from core.tracking.doubts.settled import Settlement, is_settled
 from core.tracking.review import review
 from studio.analysis.features import context, context_key
 from studio.analysis.models import latest
@@ -68,6 +68,9 @@ def _open(
     usual = session.slowest, session.fastest
     pinned = step.tempo_map.seconds[pins_of(step.tempo_map)]
     settlements = [m.settlement for m in session.marks.all()]
+    if session.meter:  # named before the search: that of all bars
+        start, end = step.tempo_map.beats().seconds[[0, -1]].tolist()
+        settlements.append(Settlement("meters", start, end))
     found = [d for d in _reviewed(session, step, key, usual)[1] if not is_settled(d, pinned, settlements)]
     try:
         document, recording = document_of(session), SessionRecording(session)

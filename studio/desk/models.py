@@ -146,6 +146,8 @@ class Mark(models.Model):
         """As the rules that settle doubts read it."""
         kinds = {self.Kind.LOCK: "locked", self.Kind.BARS: "counted", self.Kind.FINE: "dismissed"}
         kind = self.Kind(self.kind)
+        if kind == self.Kind.METER and not self.data["only"]:
+            return Settlement("meters", self.start, self.end, self.name)
         return Settlement(kinds.get(kind, kind.value), self.start, self.end, self.name)
 
     def times(self, seconds: NDArray[np.float64]) -> NDArray[np.float64]:

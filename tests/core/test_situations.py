@@ -207,7 +207,9 @@ class InOtherMeters(Case):
             # what is said of the bar where it changes ends the doubt
             where = max(13, changes[0][0])
             self.assertEqual(about[0].bar, where)
-            self.assertTrue(is_settled(about[0], np.zeros(0), [Settlement("meter", truth.bar_seconds(where), 0.0)]))
+            for kind in ("meter", "meters"):
+                said = Settlement(kind, float(truth.bar_seconds(where)), 0.0)
+                self.assertTrue(is_settled(about[0], np.zeros(0), [said]))
 
 
 class WithoutDrums(Case):

@@ -227,6 +227,27 @@ class Doubts(Checking):
         self.assertEqual(self.client.get(f"{self.url}/doubts").json()["list"], [])
         self.assertContains(self.client.get("/"), "<td>Sure</td>")
 
+    def test_how_many_beats_a_bar_has_is_not_asked_where_it_was_said(self):
+        """Of all bars, at Find or from here on; one bar's own meter says nothing of the others."""
+        doubt = Doubt("bar length", 0.0, float(self.times[-1]) + 1, 1, self.first, 2, "Three or four?", [])
+
+        def asked():
+            return [d["kind"] for d in self.client.get(f"{self.url}/doubts").json()["list"]]
+
+        with mock.patch("studio.desk.doubt_views.review", return_value=(np.zeros(0), [doubt])):
+            self.assertEqual(asked(), ["bar length"])
+            self.edit(kind="meter", bar=3, meter="3/4", only=True)
+            self.assertEqual(asked(), ["bar length"])
+            self.edit(kind="meter", bar=1, meter="4/4")
+            self.assertEqual(asked(), [])
+            self.post(f"{self.url}/undo", by=-1, step=self.state["step"])
+            self.assertEqual(asked(), ["bar length"])
+            self.session_.meter = "4/4"
+            self.session_.save()
+            self.state = self.client.get(f"{self.url}/map").json()
+            self.edit(kind="pin", beat=self.first + 4)
+            self.assertEqual(asked(), [])
+
     def test_a_map_that_is_late_is_doubted_and_put_right(self):
         before = self.times
         self.edit(kind="shift", by=0.035)

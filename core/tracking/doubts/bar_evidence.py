@@ -39,8 +39,8 @@ def line_features(gaps: Floats) -> dict[str, float]:
 def length_features(division: BarDivision, evidence: Floats) -> dict[str, float]:
     """What tells whether bars have the right number of beats: the ``margin`` to the likeliest other number, in nats;
     the natural logarithm of how many ``bars`` there are; the ``next`` gap of :func:`line_features`; whether the other
-    number is ``unrelated``, neither half nor double (1 or 0); and whether the number is ``rare`` (1 or 0): five or more
-    were chosen against the odds."""
+    number is ``unrelated``, neither half nor double (1 or 0); and whether the number is ``rare`` (1 or 0), so that much
+    must have spoken for it."""
     beats, downs = division.beats, division.downbeats
     other = other_length(division)
     gaps = evidence_gaps(downs, usual_beats(downs, beats), evidence)

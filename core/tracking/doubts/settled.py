@@ -20,8 +20,8 @@ _AROUND_HOLD, _AROUND_COUNTED, _SAME = 1.0, 0.6, 1e-6
 class Settlement:
     """What the engineer has said about a stretch of the recording (seconds): ``locked`` (right as it is), ``free`` (no
     beats here), ``hold``, ``counted`` (so many bars), ``line`` (a bar starts at ``start``), ``meter`` (that of the bar
-    at ``start``), ``starts`` and ``ends`` (the music does, at ``start``), or ``dismissed`` (a doubt of kind ``doubt``
-    was read and closed)."""
+    at ``start`` alone), ``meters`` (that of all bars from ``start`` on), ``starts`` and ``ends`` (the music does, at
+    ``start``), or ``dismissed`` (a doubt of kind ``doubt`` was read and closed)."""
 
     kind: str
     start: float
@@ -56,8 +56,9 @@ def _settles(settlement: Settlement, doubt: Doubt) -> bool:
         return inside and doubt.kind not in WHOLE and (doubt.kind == "hold" or not _cannot_be_meant(doubt))
     if settlement.kind == "line":
         return doubt.kind in ("downbeat", "bar lines") and doubt.start <= settlement.start <= doubt.end
-    if settlement.kind == "meter":
-        return doubt.kind in ("meter", "new meter", "bar length") and doubt.start <= settlement.start <= doubt.end
+    if settlement.kind in ("meter", "meters"):  # a bar's own meter says nothing of the others
+        about = ("meter", "new meter", "bar length") if settlement.kind == "meters" else ("meter", "new meter")
+        return doubt.kind in about and doubt.start <= settlement.start <= doubt.end
     if settlement.kind in ("starts", "ends"):
         return doubt.kind == "end" and doubt.start <= settlement.start <= doubt.end
     if settlement.kind == "hold":
