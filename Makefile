@@ -9,7 +9,7 @@ PARALLEL ?= 3
 # Servers, workers and batches are processes of their own: none of them should have to compile our modules again.
 unexport PYTHONDONTWRITEBYTECODE
 # Those that record in real time come after them, two at a time: where three browsers share a slow machine, sound is lost.
-RUN_TESTS := .venv/bin/python manage.py test --exclude-tag real_time --parallel $(PARALLEL)
+RUN_TESTS = .venv/bin/python manage.py test --exclude-tag real_time --parallel $(PARALLEL)
 RUN_REAL_TIME := .venv/bin/python manage.py test --tag real_time --parallel 2 tests.browser
 
 .PHONY: look-ready setup setup-tests demo test lint-aside test-real-time warm-up test-core test-browser test-scripts bench torture fit wheel licences lint format screenshots clean
@@ -80,6 +80,8 @@ test-real-time: setup-tests /usr/bin/chromium
 warm-up: setup-tests
 	$(BIN)/python -m tests.warm_up demo
 
+# Nothing in the core waits for a browser.
+test-core: PARALLEL = 2
 test-core: .venv/.warm
 	$(RUN_TESTS) tests.core
 

@@ -43,7 +43,7 @@ _MAKE_NOTHING = {"static", "__pycache__"}
 @cache
 def _installed() -> bytes:
     """The interpreter and all packages, by version: they make things, too."""
-    packages = sorted((d.metadata["Name"], d.version) for d in distributions())
+    packages = sorted({(d.metadata["Name"], d.version) for d in distributions()})  # ours may lie on the path twice
     return repr((sys.version, packages)).encode()
 
 

@@ -7,7 +7,7 @@ import signal
 import sys
 from pathlib import Path
 
-from core.batch import rules, running, takes
+from core.batch import rules, running, takes, work
 
 
 def main(kind: str, folder: str, out: str) -> None:
@@ -34,8 +34,13 @@ def main(kind: str, folder: str, out: str) -> None:
 
         outcomes = run(kept, 2, lambda: list(pools[-1]._processes))
     else:
+        import dask
         from distributed import LocalCluster
+        from distributed.utils import get_mp_context
 
+        # as in a pool: its workers come from a process that has loaded what they need
+        dask.config.set({"distributed.worker.multiprocessing-method": "forkserver"})
+        get_mp_context().set_forkserver_preload(["distributed", work.__name__])
         with (
             LocalCluster(n_workers=2, threads_per_worker=1, dashboard_address=None) as local,
             running.cluster(local.scheduler_address) as (make, workers),

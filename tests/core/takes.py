@@ -1,7 +1,7 @@
 """Small made-up takes, one for each thing the tracker has to cope with. Rendered with the built-in instruments."""
 
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import lru_cache, wraps
 
 import numpy as np
 
@@ -82,12 +82,24 @@ def record(truth, parts, first=None, tail=1.5, extra=None, jitter=0.005, mix=Fal
     return Made(pickled_once(key_of(truth, parts, tail, jitter, mix, seed), make, "takes"), truth, first)
 
 
+def _kept(make):
+    """What ``make`` answers is kept for later runs."""
+
+    @wraps(make)
+    def kept(*asked):
+        return pickled_once(key_of(make.__name__, *asked), lambda: make(*asked), "takes")
+
+    return kept
+
+
+@_kept
 def record_from(start, truth, parts):
     """The tracks of a take that is cut ``start`` seconds in; its ``parts`` as of :func:`record`."""
     samples = _samples(truth, parts, tail=1.5, extra={}, jitter=0.005, mix=False, seed=12)
     return [to_track(n, x[round(start * RATE) :]) for n, x in samples.items()]
 
 
+@_kept
 def record_after(front, truth, parts, back=()):
     """The tracks of a take with ``front`` before it and ``back`` after it: samples, loudest on the first track."""
     tracks = []
@@ -97,6 +109,7 @@ def record_after(front, truth, parts, back=()):
     return tracks
 
 
+@_kept
 def record_one_after_the_other(pause, *pieces):
     """The tracks of a recording of several pieces, each ``(truth, parts)``, with ``pause`` between them (samples,
     loudest on the first track); and the seconds at which each piece starts."""

@@ -1,6 +1,7 @@
 """A known number of beats between two ends: against every chain there is, and on slow-downs and holds."""
 
 import warnings
+from functools import cache
 from itertools import combinations, product
 from unittest import TestCase
 
@@ -22,6 +23,7 @@ def best_of_all(curve, beats, usual, costs):
     shortest, longest = int(usual / COUNTED_RANGE), int(usual * COUNTED_RANGE) + 1
     cost = transition_costs(shortest, longest - shortest + 1, costs.change)
 
+    @cache
     def prior(i):
         return costs.stray * 0.15 * (np.log(i / usual) / np.log(1.25)) ** 2
 

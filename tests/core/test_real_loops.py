@@ -10,6 +10,7 @@ import soundfile as sf
 from core.listening.rates import LISTENING_RATE
 from core.tracking.beat_tracker import track_beats
 from tests.core import takes
+from tests.shared import key_of, pickled_once
 
 SAMPLES = Path("/usr/share/sonic-pi/samples")
 
@@ -24,8 +25,11 @@ class Loops(TestCase):
         x, rate = sf.read(SAMPLES / f"{name}.flac", dtype="float32", always_2d=True)
         x = np.tile(x.mean(axis=1), times)
         beat = len(x) / rate / times / beats
-        player = takes.to_track(name, soxr.resample(x, rate, LISTENING_RATE).astype(np.float32))
-        return track_beats([player]).map.beats().seconds, beat
+
+        def listen():
+            return takes.to_track(name, soxr.resample(x, rate, LISTENING_RATE).astype(np.float32))
+
+        return track_beats([pickled_once(key_of(name, x), listen, "takes")]).map.beats().seconds, beat
 
     def test_a_breakbeat_of_sixteen_beats(self):
         seconds, beat = self.found("loop_amen_full", 16, 5)
