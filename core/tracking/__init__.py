@@ -2,7 +2,8 @@
 
 - :mod:`~core.tracking.beat_tracker`: the way from analysed tracks to a map
 - :mod:`~core.tracking.context`, :mod:`~core.tracking.beat_activation`: what the tracks say
-- :mod:`~core.tracking.tempo_candidates`, :mod:`~core.tracking.hypothesis`, :mod:`~core.tracking.exact_tempo`: tempo
+- :mod:`~core.tracking.tempo_candidates`, :mod:`~core.tracking.hypothesis`: tempo
+- :mod:`~core.tracking.exact_tempo`, :mod:`~core.tracking.free_ends`: machines, players to a click
 - :mod:`~core.tracking.semi_markov`, :mod:`~core.tracking.decoder`: chains of beats
 - :mod:`~core.tracking.downbeats`, :mod:`~core.tracking.bars`, :mod:`~core.tracking.uneven_meters`: bars
 - :mod:`~core.tracking.placement`, :mod:`~core.tracking.ends`, :mod:`~core.tracking.candidate`: from a chain to a map

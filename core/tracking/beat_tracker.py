@@ -253,8 +253,12 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
     out: list[TempoHypothesis] = []
     for hypothesis, exact in pairs:
         if exact is not None and (options.exact_tempo or exact.is_exact):
-            beats = exact.beats(hypothesis.frames[0] / FRAME_RATE, hypothesis.frames[-1] / FRAME_RATE)
-            frames = np.round(beats * FRAME_RATE).astype(np.int64)
+            chain = hypothesis.frames / FRAME_RATE
+            if options.exact_tempo:  # throughout, as the engineer says so
+                exact = replace(exact, first=-np.inf, last=np.inf)
+            beats = exact.beats(max(chain[0], exact.first), min(chain[-1], exact.last))
+            free = chain[chain < exact.first - 1e-6], chain[chain > exact.last + 1e-6]
+            frames = np.round(np.concatenate([free[0], beats, free[1]]) * FRAME_RATE).astype(np.int64)
             frames = frames[(frames >= 0) & (frames < len(context.onset_envelope))]
             again = rate(context, frames, options.tempo)
             if all(abs(np.log(again.bpm / other.bpm)) > _SAME_TEMPO for other in out):

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from scipy.ndimage import uniform_filter1d
 
 from core.listening.rates import FRAME_RATE
-from core.tracking.exact_tempo import DEVIATIONS, ExactTempo
+from core.tracking.exact_tempo import OFF_GRID, ExactTempo
 from core.tracking.hypothesis import TempoHypothesis
 from core.tracking.parameters import CONFIDENCE_WEIGHTS
 
@@ -99,7 +99,8 @@ def _shared(local: Floats, seconds: Floats, exact: ExactTempo) -> Floats:
     """The same evidence, their mean, for all beats on the grid of an exact tempo: they are right or wrong together,
     however much is played beside some of them. Beats off it, and where the players leave it, keep their own."""
     steps = (seconds - exact.start) / exact.interval
-    on_grid = np.abs(steps - np.round(steps)) * exact.interval <= DEVIATIONS[1]
+    on_grid = np.abs(steps - np.round(steps)) * exact.interval <= OFF_GRID
+    on_grid &= (seconds > exact.first - OFF_GRID) & (seconds < exact.last + OFF_GRID)
     for first, last in exact.off_grid:
         on_grid &= (seconds < first) | (seconds >= last)
     return np.where(on_grid[:, None], local[on_grid].mean(axis=0), local) if on_grid.any() else local

@@ -36,9 +36,9 @@ Ints = NDArray[np.int64]
 
 #: Frames (100 a second): beats nearer than this are none that can be reviewed.
 _NEAREST = 5
-#: Beats are those of one exact tempo, but for what was edited, if so large a share of their intervals differs by less
-#: than this from the usual one, in seconds.
-_EXACT, _EXACT_SHARE = 2e-4, 0.9
+#: Beats are those of one exact tempo, but for what was edited and for free ends, if so large a share of their intervals
+#: differs by less than this from the usual one, in seconds.
+_EXACT, _EXACT_SHARE = 2e-4, 0.7
 #: How far a chain's beats are placed, in frames; share of a map's beats that lie so near to the chain they come from.
 _PLACED, _FOLLOWED = 4, 0.9
 #: Supported beats without which lateness of the whole map is not judged, and their least support.

@@ -150,21 +150,21 @@ class Together(TestCase):
 
     def test_a_fill_makes_none_of_them_less_sure_and_a_free_player_s_it_does(self):
         seconds = 1 + 0.5 * np.arange(200)
-        exact = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.0, 0.001)
+        exact = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.001)
         together, alone = self.confidence(seconds, exact), self.confidence(seconds, None)
         self.assertAlmostEqual(np.ptp(together), 0.0, delta=0.02)
         self.assertLess(alone[40:60].max(), alone[70:].min() - 0.02)
 
     def test_an_even_map_under_free_players_hides_nothing(self):
         seconds = 1 + 0.5 * np.arange(200)
-        strays = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.02, 0.04)
+        strays = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.2)
         found = self.confidence(seconds, strays)
         self.assertLess(found[40:60].max(), found[70:].min() - 0.02)
 
     def test_a_beat_off_the_grid_and_one_where_nobody_keeps_it_stand_for_themselves(self):
         seconds = 1 + 0.5 * np.arange(200)
         seconds[45] += 0.1
-        exact = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.0, 0.001, off_grid=((24.0, 26.2),))
+        exact = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.001, off_grid=((24.0, 26.2),))
         found = self.confidence(seconds, exact)
         apart = np.flatnonzero(found < found[100] - 0.02)
         self.assertEqual(apart.tolist(), [45, 46, 47, 48, 49, 50])

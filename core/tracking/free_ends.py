@@ -1,0 +1,62 @@
+"""Free ends of a take that has one exact tempo else: a free introduction, a slow-down at the end.
+
+There the beats that were decoded leave the grid at another tempo, and the attacks do not stand on it either. Where only
+the beats leave it, as in silence or where off-beats are taken for beats, the grid goes on.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+#: So many beats in a row are on the grid where none lies farther off it, and the last no farther off than the first, in
+#: beats.
+_RUN, _ON_GRID, _TURN = 5, 0.1, 0.08
+#: Beats at an end leave it where their usual interval differs by so large a share and the last of them has come so many
+#: beats away.
+_OTHER_TEMPO, _AWAY = 0.04, 0.2
+#: Attacks leave it where there are so many a beat, and these stand on it by no larger a share of how closely all do.
+_ATTACKS_A_BEAT, _STILL_ON_IT = 1.0, 0.4
+
+
+def free_ends(
+    chain: Floats, start: float, interval: float, attacks: Floats, on_grid: Floats, weights: Floats
+) -> tuple[int, int]:
+    """How many of the first and last beats of a ``chain`` (seconds) are free of the grid ``start + k * interval``.
+
+    Parameters
+    ----------
+    attacks : (attacks,)
+        Seconds, rising.
+    on_grid : (attacks,)
+        How closely each stands on the grid's subdivisions, against the mean of all.
+    weights : (attacks,)
+    """
+
+    def free(count: int, inside: NDArray[np.bool_]) -> int:
+        if not count or inside.sum() < _ATTACKS_A_BEAT * count or not weights[inside].any():
+            return 0
+        return count if np.average(on_grid[inside], weights=weights[inside]) <= _STILL_ON_IT else 0
+
+    before = leaving(-chain[::-1], -start, interval)
+    after = leaving(chain, start, interval)
+    return free(before, attacks <= chain[max(0, before - 1)]), free(after, attacks >= chain[-max(1, after)])
+
+
+def leaving(chain: Floats, start: float, interval: float) -> int:
+    """How many of the last beats go on at another tempo. Those that keep the tempo beside the grid, as off-beats do, or
+    that are too few to tell, do not."""
+    position = (chain - start) / interval
+    off = position - np.round(position)
+    for k in range(len(chain) - 1, _RUN - 2, -1):
+        run = off[k - _RUN + 1 : k + 1]
+        if np.abs(run).max() <= _ON_GRID and abs(run[-1] - run[0]) <= _TURN:
+            break
+    else:
+        return 0
+    gaps = np.diff(position[k:])
+    if len(gaps) < 2 or abs(float(gaps.sum()) - len(gaps)) < _AWAY:
+        return 0
+    return len(gaps) if abs(float(np.median(gaps[1:])) - 1) > _OTHER_TEMPO else 0
