@@ -24,7 +24,7 @@ from core.tracking.context import AnalysisContext, NoBeats, build_context
 from core.tracking.decoder import NEVER, posterior
 from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.ends import widened
-from core.tracking.exact_tempo import ExactTempo, find_exact_tempo, straightened
+from core.tracking.exact_tempo import ExactTempo, aligned, find_exact_tempo, straightened
 from core.tracking.hypothesis import TempoHypothesis, compared, rate, score_hypothesis
 from core.tracking.joining import joined_results
 from core.tracking.music import certainly_none, music_beats
@@ -124,8 +124,11 @@ def _found(
         rivals = list(pending)
     progress("Calculating confidence", 0.7)
     kept = np.isin(ranked[0].frames, best.hypothesis.frames)
-    exact = best.hypothesis.exact_tempo
-    tempo_map = straightened(best.map, exact) if exact else best.map
+    tempo_map = best.map
+    if exact := best.hypothesis.exact_tempo:
+        exact = aligned(exact, tempo_map.beats().seconds)
+        tempo_map = straightened(tempo_map, exact)
+        ranked = [replace(ranked[0], exact_tempo=exact), *ranked[1:]]
     activation, seconds = context.beat_activation[:, 0], tempo_map.beats().seconds
     patterns = pattern_margin(context.bands, np.round(seconds * FRAME_RATE))
     features = confidence_features(posteriors[kept], best.support, activation, seconds, ranked[0], ranked[1:], patterns)
@@ -254,6 +257,7 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
     for hypothesis, exact in pairs:
         if exact is not None and (options.exact_tempo or exact.is_exact):
             chain = hypothesis.frames / FRAME_RATE
+            exact = aligned(exact, chain)
             if options.exact_tempo:  # throughout, as the engineer says so
                 exact = replace(exact, first=-np.inf, last=np.inf)
             beats = exact.beats(max(chain[0], exact.first), min(chain[-1], exact.last))

@@ -235,6 +235,15 @@ def _on_the_beat(decoding_curve: Floats, start: float, interval: float, subdivis
     return best
 
 
+def aligned(exact: ExactTempo, seconds: Floats) -> ExactTempo:
+    """The same with the phase of its beats as they were placed on their attacks (seconds): that of all attacks is
+    pulled by those of soft sounds and between the beats."""
+    inside = seconds[(seconds >= exact.first) & (seconds <= exact.last)]
+    off = (inside - exact.start + exact.interval / 2) % exact.interval - exact.interval / 2
+    by = float(np.median(off)) if len(off) else 0.0
+    return replace(exact, start=exact.start + by) if abs(by) <= _BEYOND_ENDS * exact.interval else exact
+
+
 def straightened(tempo_map: TempoMap, exact: ExactTempo) -> TempoMap:
     """The map with its beats on the exact tempo where that holds, from the grid's beat nearest to its first one there
     on. Two points hold them, so that the tempo is as exact as the whole take allows."""

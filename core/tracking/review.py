@@ -22,7 +22,7 @@ from core.tracking.doubts import find_doubts, to_felt_beats
 from core.tracking.doubts.doubt import LISTEN, WHOLE, Doubt, Remedy, about_all
 from core.tracking.doubts.in_piece import between_pieces, in_piece
 from core.tracking.downbeats import downbeat_evidence, likeness, repetition
-from core.tracking.exact_tempo import find_exact_tempo
+from core.tracking.exact_tempo import aligned, find_exact_tempo
 from core.tracking.hypothesis import TempoHypothesis, compared, rate
 from core.tracking.parameters import FEWEST_BEATS, USUAL_RANGE
 from core.tracking.pattern_margin import pattern_margin
@@ -112,10 +112,8 @@ def _review(
     hypothesis = replace(hypothesis, frames=frames)
     intervals = np.diff(beats.seconds)
     if np.mean(np.abs(intervals - np.median(intervals)) < _EXACT) >= _EXACT_SHARE:
-        hypothesis = replace(
-            hypothesis,
-            exact_tempo=find_exact_tempo(context.tracks, context.ranks, context.decoding_curve, beats.seconds),
-        )
+        exact = find_exact_tempo(context.tracks, context.ranks, context.decoding_curve, beats.seconds)
+        hypothesis = replace(hypothesis, exact_tempo=exact and aligned(exact, beats.seconds))
     placed = place_on_attacks(context, beats.seconds)
     likely, patterns = posterior(context.decoding_curve, frames), pattern_margin(context.bands, frames)
     features = confidence_features(
