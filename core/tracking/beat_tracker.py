@@ -18,7 +18,7 @@ from core.tempomap import Meter, MeterChange, Meters, TempoMap
 from core.tempomap.pulses import is_uneven, pulse_of
 from core.tracking import uneven_meters
 from core.tracking.alternatives import alternatives
-from core.tracking.candidate import assemble
+from core.tracking.candidate import assemble, place_beats
 from core.tracking.confidence import certain_range, confidence_features, confidence_of
 from core.tracking.context import AnalysisContext, NoBeats, build_context
 from core.tracking.decoder import NEVER, posterior
@@ -124,11 +124,8 @@ def _found(
         rivals = list(pending)
     progress("Calculating confidence", 0.7)
     kept = np.isin(ranked[0].frames, best.hypothesis.frames)
-    tempo_map = best.map
-    if exact := best.hypothesis.exact_tempo:
-        exact = aligned(exact, tempo_map.beats().seconds)
-        tempo_map = straightened(tempo_map, exact)
-        ranked = [replace(ranked[0], exact_tempo=exact), *ranked[1:]]
+    exact = best.hypothesis.exact_tempo
+    tempo_map = straightened(best.map, exact) if exact else best.map
     activation, seconds = context.beat_activation[:, 0], tempo_map.beats().seconds
     patterns = pattern_margin(context.bands, np.round(seconds * FRAME_RATE))
     features = confidence_features(posteriors[kept], best.support, activation, seconds, ranked[0], ranked[1:], patterns)
@@ -257,7 +254,7 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
     for hypothesis, exact in pairs:
         if exact is not None and (options.exact_tempo or exact.is_exact):
             chain = hypothesis.frames / FRAME_RATE
-            exact = aligned(exact, chain)
+            exact = aligned(exact, place_beats(context, hypothesis.frames)[0])
             if options.exact_tempo:  # throughout, as the engineer says so
                 exact = replace(exact, first=-np.inf, last=np.inf)
             beats = exact.beats(max(chain[0], exact.first), min(chain[-1], exact.last))

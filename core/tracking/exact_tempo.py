@@ -38,12 +38,15 @@ _SEGMENTS, _SEGMENT, _FEWEST = 5, (2.0, 4.0), 4
 _STEADY = 0.04
 #: The share of segments, those that differ least, that unsteadiness is the mean of: breaks may be free.
 _KEPT_SEGMENTS = 0.8
-#: Seconds by which a segment, or a beat, lies off the grid of an exact tempo.
-OFF_GRID = 0.008
+#: Seconds by which a stretch, or a beat, lies off the grid of an exact tempo; seconds of such a stretch.
+OFF_GRID, _STRETCH = 0.008, 8.0
 #: The least resultant of all attacks on a subdivision (1: all on it, 0: anywhere).
 _LEAST_RESULTANT = 0.3
 #: Beats by which the grid may reach beyond the ends of a stretch.
 _BEYOND_ENDS = 0.1
+#: Seconds by which the phase of all attacks lies off that of the beats' own where something pulls it; farther than so
+#: large a share of a beat another one is meant.
+_PULLED, _BESIDE = 0.005, 0.1
 #: Seconds beyond the chain in which attacks still count.
 _BEYOND_CHAIN = 0.05
 #: By how much more regular a finer subdivision must be to be taken.
@@ -61,7 +64,7 @@ class ExactTempo:
     """Beats at ``start + k * interval`` seconds, from ``first`` to ``last``: an introduction before and an ending after
     may be free. ``resultant``: 0 to 1, how closely the attacks stand on its subdivisions; ``unsteadiness``: how
     far the take's segments lie off the grid, or off the segment before where that is farther, as a share of a
-    subdivision; ``off_grid``: first and last seconds of segments that lie off it."""
+    subdivision; ``off_grid``: first and last seconds of stretches that lie off it."""
 
     start: float
     interval: float
@@ -151,8 +154,9 @@ def _fitted(
         slope, start = np.polyfit(position[inliers], times[inliers], 1, w=np.sqrt(weights[inliers]))
         interval = float(slope) * subdivisions
     step = interval / subdivisions
-    phases, segments = _phases(times, weights, start, step)
-    off_grid = tuple(segments[k] for k in np.flatnonzero(np.abs(phases) > OFF_GRID))
+    phases, _ = _phases(times, weights, start, step, float(np.clip(np.ptp(times) / _SEGMENTS, *_SEGMENT)))
+    of_stretches, stretches = _phases(times, weights, start, step, _STRETCH)
+    off_grid = tuple(stretches[k] for k in np.flatnonzero(np.abs(of_stretches) > OFF_GRID))
     start = _on_the_beat(decoding_curve, start, interval, subdivisions, chain)
     return ExactTempo(start, interval, resultant, _unsteadiness(phases, step), off_grid), step
 
@@ -189,10 +193,12 @@ def _phase(times: Floats, weights: Floats, step: float) -> float:
     return float(turn % 1.0) * step
 
 
-def _phases(times: Floats, weights: Floats, start: float, step: float) -> tuple[Floats, list[tuple[float, float]]]:
-    """How many seconds each of the take's segments lies behind the grid, and where they begin and end."""
+def _phases(
+    times: Floats, weights: Floats, start: float, step: float, length: float
+) -> tuple[Floats, list[tuple[float, float]]]:
+    """How many seconds each of the take's segments of some ``length`` (seconds) lies behind the grid, and where they
+    begin and end."""
     turns = weights * np.exp(2j * np.pi * (times - start) / step)
-    length = float(np.clip(np.ptp(times) / _SEGMENTS, *_SEGMENT))
     segment = ((times - times[0]) / length).astype(int)
     phases, segments = [], []
     for k in range(segment[-1] + 1):
@@ -236,12 +242,12 @@ def _on_the_beat(decoding_curve: Floats, start: float, interval: float, subdivis
 
 
 def aligned(exact: ExactTempo, seconds: Floats) -> ExactTempo:
-    """The same with the phase of its beats as they were placed on their attacks (seconds): that of all attacks is
-    pulled by those of soft sounds and between the beats."""
+    """The same with the phase of its beats as they were placed on their attacks (seconds), where that of all attacks
+    lies more than half a frame off it: soft ones, and those between the beats, pull it."""
     inside = seconds[(seconds >= exact.first) & (seconds <= exact.last)]
     off = (inside - exact.start + exact.interval / 2) % exact.interval - exact.interval / 2
     by = float(np.median(off)) if len(off) else 0.0
-    return replace(exact, start=exact.start + by) if abs(by) <= _BEYOND_ENDS * exact.interval else exact
+    return replace(exact, start=exact.start + by) if _PULLED < abs(by) <= _BESIDE * exact.interval else exact
 
 
 def straightened(tempo_map: TempoMap, exact: ExactTempo) -> TempoMap:
