@@ -23,6 +23,7 @@ from core.listening.rates import FRAME_RATE
 from core.listening.track import AnalysedTrack
 from core.tempomap import TempoMap
 from core.tracking.free_ends import free_ends
+from core.tracking.parameters import STEADY
 
 Floats = NDArray[np.float64]
 
@@ -33,9 +34,6 @@ _SUBDIVISIONS = (4, 3)
 #: A take has so many segments, each with a phase of its own, of so many seconds at least and at most; the fewest
 #: attacks in one.
 _SEGMENTS, _SEGMENT, _FEWEST = 5, (2.0, 4.0), 4
-#: The greatest unsteadiness of an exact tempo. Chosen on the fitting set, whole and cut to 12 and 20 seconds, a free
-#: player taken for a machine counting twice as much as a machine that is not.
-_STEADY = 0.04
 #: The share of segments, those that differ least, that unsteadiness is the mean of: breaks may be free.
 _KEPT_SEGMENTS = 0.8
 #: Seconds by which a stretch, or a beat, lies off the grid of an exact tempo; seconds of such a stretch.
@@ -76,7 +74,7 @@ class ExactTempo:
 
     @property
     def is_exact(self) -> bool:
-        return self.resultant >= _LEAST_RESULTANT and self.unsteadiness <= _STEADY
+        return self.resultant >= _LEAST_RESULTANT and self.unsteadiness <= STEADY
 
     def beats(self, first: float, last: float) -> Floats:
         """The beats from ``first`` to ``last`` seconds, both give or take a tenth of a beat."""

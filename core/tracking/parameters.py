@@ -89,6 +89,13 @@ ACTIVATION_SHARE, ACTIVATION_SHARE_COUNTED = 0.85, 0.2
 #: Chosen: the height at which a beat of activation 1 stands in the decoding curve.
 ACTIVATION_HEIGHT = 1.2
 
+# ---- one exact tempo
+
+#: Chosen on the fitting set, whole and cut to 12 and 20 seconds, a free player taken for a machine counting twice as
+#: much as a machine that is not (docs/measured.md): the greatest unsteadiness of an exact tempo
+#: (:class:`core.tracking.exact_tempo.ExactTempo`), a share of a subdivision.
+STEADY = 0.04
+
 # ---- bars
 
 _DOWNBEATS = fitted("downbeats")

@@ -122,6 +122,24 @@ class ExactTempo(TestCase):
         self.assertEqual(len(kept.seconds), 2)
         np.testing.assert_allclose(kept.beats().seconds, self.beats, atol=5e-4)
 
+    def test_the_grid_is_moved_to_its_beats_where_other_attacks_pull_it(self):
+        grid = exact_tempo.ExactTempo(1.0, 0.5, 0.9, 0.01)
+        beats = 1.0 + 0.5 * np.arange(40)
+        self.assertAlmostEqual(exact_tempo.aligned(grid, beats + 0.008).start, 1.008)
+        self.assertEqual(exact_tempo.aligned(grid, beats + 0.003).start, 1.0)  # within half a frame
+        self.assertEqual(exact_tempo.aligned(grid, beats + 0.25).start, 1.0)  # off-beats
+        one_astray = np.append(beats + 0.008, 30.1)
+        self.assertAlmostEqual(exact_tempo.aligned(grid, one_astray).start, 1.008)
+
+    def test_a_map_keeps_its_free_ends(self):
+        free = np.array([0.2, 1.0, 1.7])
+        held = 2.3 + 0.5 * np.arange(30)
+        after = held[-1] + np.cumsum([0.6, 0.7])
+        made = TempoMap.from_beats(np.concatenate([free, held + 0.002 * np.sin(np.arange(30)), after]))
+        exact = exact_tempo.ExactTempo(2.3, 0.5, 0.9, 0.01, first=2.3, last=float(held[-1]))
+        kept = exact_tempo.straightened(made, exact).beats().seconds
+        np.testing.assert_allclose(kept, np.concatenate([free, held, after]), atol=1e-9)
+
     def test_segments_that_leave_the_grid_are_told(self):
         self.beats = 0.5 + 0.4 * np.arange(500)
         self.assertEqual(self.grid(self.beats).off_grid, ())
