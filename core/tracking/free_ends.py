@@ -14,6 +14,8 @@ Floats = NDArray[np.float64]
 #: So many beats in a row are on the grid where none lies farther off it, and the last no farther off than the first, in
 #: beats.
 _RUN, _ON_GRID, _TURN = 5, 0.1, 0.08
+#: The first of those that leave is the first to lie so far off it, in beats: they begin gently.
+_BEGINS = 0.03
 #: Beats at an end leave it where their usual interval differs by so large a share and the last of them has come so many
 #: beats away.
 _OTHER_TEMPO, _AWAY = 0.04, 0.2
@@ -59,4 +61,7 @@ def leaving(chain: Floats, start: float, interval: float) -> int:
     gaps = np.diff(position[k:])
     if len(gaps) < 2 or abs(float(gaps.sum()) - len(gaps)) < _AWAY:
         return 0
-    return len(gaps) if abs(float(np.median(gaps[1:])) - 1) > _OTHER_TEMPO else 0
+    if abs(float(np.median(gaps[1:])) - 1) <= _OTHER_TEMPO:
+        return 0
+    on = np.flatnonzero(np.abs(off[k - _RUN + 1 : k + 1]) <= _BEGINS)
+    return len(gaps) + (_RUN - 1 - int(on[-1]) if len(on) else _RUN - 1)

@@ -8,7 +8,7 @@ from core.tempomap import Meters
 from core.tracking.beat_tracker import track_beats
 from core.tracking.free_ends import free_ends, leaving
 from core.tracking.results import TrackingOptions
-from tests.core.takes import bass_line, chords, groove, record, tempo_map
+from tests.core.takes import bass_line, chords, drift, groove, record, tempo_map
 
 
 class Leaving(TestCase):
@@ -24,6 +24,9 @@ class Leaving(TestCase):
 
     def test_those_that_slow_down(self):
         self.assertEqual(self.leaving(1.15, 1.2, 1.3, 1.4), 4)
+
+    def test_those_that_slow_down_gently_too_from_the_first_one(self):
+        self.assertEqual(self.leaving(1.035, 1.05, 1.07, 1.09, 1.11, 1.13, 1.15), 7)
 
     def test_those_at_another_tempo(self):
         self.assertEqual(self.leaving(*[0.85] * 12), 12)
@@ -77,7 +80,7 @@ class Played(TestCase):
         return track_beats(made.tracks, TrackingOptions(**options)).map.beats().seconds, made.beats
 
     def missed(self, found, true):
-        return int((np.abs(true[:, None] - found).min(axis=1) > 0.04).sum())
+        return int((np.abs(true[:, None] - found).min(axis=1) > 0.02).sum())
 
     def test_the_last_bars_slow_down(self):
         bpm = np.full(120, 118.0)
@@ -90,7 +93,7 @@ class Played(TestCase):
         bpm = np.full(120, 118.0)
         bpm[:16] *= 0.9 + 0.12 * np.sin(np.arange(16) / 2.2)
         found, true = self.found(bpm)
-        self.assertLessEqual(self.missed(found, true), 1)
+        self.assertEqual(self.missed(found, true), 0)
         np.testing.assert_allclose(np.diff(found[-100:]), 60 / 118, atol=1e-4)
 
     def test_one_tempo_throughout_where_the_engineer_says_so(self):
@@ -108,9 +111,10 @@ class SoftAndShort(TestCase):
         self.assertAlmostEqual(60 / float(np.diff(found).mean()), 92.0, delta=0.02)
 
     def test_a_short_free_phrase_keeps_its_own_time(self):
-        bpm = 104 * (1 + 0.03 * np.sin(np.arange(24) / 4))
-        truth = tempo_map(bpm, Meters.of((1, "4/4")))
-        made = record(truth, groove(truth, 6) | bass_line(truth, 6))
-        found = track_beats(made.tracks).map.beats().seconds
-        self.assertGreater(np.ptp(np.diff(found)), 0.01)
-        self.assertLess(np.abs(made.beats[:, None] - found).min(axis=1).max(), 0.03)
+        for bpm in (drift(24, 118, 5), drift(24, 104, 3), np.linspace(120, 126, 16)):
+            truth = tempo_map(bpm, Meters.of((1, "4/4")))
+            made = record(truth, groove(truth, len(bpm) // 4) | bass_line(truth, len(bpm) // 4))
+            found = track_beats(made.tracks).map.beats().seconds
+            with self.subTest(beats=len(bpm), bpm=round(bpm[0])):
+                self.assertGreater(np.ptp(np.diff(found)), 0.01)
+                self.assertLess(np.abs(made.beats[:, None] - found).min(axis=1).max(), 0.015)
