@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,11 +25,13 @@ def joined_results(
     results: Sequence[TrackingResult],
     stretches: Sequence[Stretch],
     options: TrackingOptions,
-) -> TrackingResult:
+) -> TrackingResult | None:
     """The results of pieces, which lie in ``stretches`` in order of time and start at time 0 each, as one of the whole
-    recording ``context``. Its ``candidate`` is that of the longest piece, as it was found; beats between pieces have
-    features of 0."""
+    recording ``context``; None where the beats of one reach into the next, so that these are no pieces. Its
+    ``candidate`` is that of the longest piece, as it was found; beats between pieces have features of 0."""
     results = [_later(r, start) for r, (start, _) in zip(results, stretches, strict=True)]
+    if not follow([r.map for r in results]):
+        return None
     tempo_map = joined([r.map for r in results])
     chains = _chains(results)
     confidence, doubts = review(context, tempo_map, options.tempo, chains, stretches)
@@ -69,7 +72,18 @@ def _chains(results: Sequence[TrackingResult]) -> list[Ints]:
     and so on."""
     most = max(len(r.hypotheses) for r in results)
     rows = [[r.hypotheses[k].frames for r in results if k < len(r.hypotheses)] for k in range(most)]
-    return [np.concatenate(row) for row in rows]
+    return [_one_after_the_other(row) for row in rows]
+
+
+def _one_after_the_other(chains: Sequence[Ints]) -> Ints:
+    """Chains as one; where one reaches into the next, as pieces may lie close together, its last beats are left out."""
+    ends = [int(chain[0]) for chain in chains[1:]]
+    return np.concatenate([*(c[c < end] for c, end in zip(chains, ends, strict=False)), chains[-1]])
+
+
+def follow(maps: Sequence[TempoMap]) -> bool:
+    """Whether all beats of each map lie before those of the next."""
+    return all(one.seconds[-1] < other.seconds[0] for one, other in pairwise(maps))
 
 
 def _alternatives(results: Sequence[TrackingResult], tempo_map: TempoMap) -> list[Alternative]:
@@ -80,5 +94,7 @@ def _alternatives(results: Sequence[TrackingResult], tempo_map: TempoMap) -> lis
         for other in result.alternatives:
             maps = [other.map if r is result else r.map for r in results]
             score = other.score - result.hypotheses[0].score
+            if not follow(maps):  # its last beats would lie in the next piece
+                continue
             out.append(Alternative(f"bars {max(1, first)} to {last}: {other.name}", score, joined(maps)))
     return sorted(out, key=lambda a: -a.score)

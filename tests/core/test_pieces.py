@@ -1,5 +1,6 @@
 """Several pieces in one recording, as of a concert: told apart, each found by itself, mended by itself."""
 
+from dataclasses import replace
 from unittest import TestCase, mock
 
 import numpy as np
@@ -18,6 +19,7 @@ from core.tracking.context import build_context
 from core.tracking.doubts.doubt import WHOLE, Doubt, Remedy
 from core.tracking.doubts.in_piece import in_piece
 from core.tracking.doubts.settled import Settlement, is_settled
+from core.tracking.joining import joined_results
 from core.tracking.music import apart
 from core.tracking.parameters import USUAL_RANGE
 from core.tracking.pieces import find_pieces, joined, music_in, of_piece, parts_of, still_apart
@@ -329,6 +331,46 @@ class Stretches(TestCase):
                 continue
             start, end = doubt.remedies[0].command.stretch
             self.assertTrue(0.7 < start < 1 and 32.5 < end < 32.8)
+
+
+class CloseTogether(TestCase):
+    """Pieces between which there is hardly a pause: beats of one may reach into the next."""
+
+    def setUp(self):
+        two = tempo_map(np.full(16, 100.0), Meters.of((1, "4/4"))), tempo_map(np.full(24, 132.0), Meters.of((1, "4/4")))
+        tracks, starts = record_one_after_the_other(
+            0.05 * talk(12.0), *((m, groove(m, len(m.beats()) // 4)) for m in two)
+        )
+        self.context, self.at = build_context(tracks), round(starts[1] * 100) // 4 * 4
+        ends = (0, self.at), (self.at, len(self.context.onset_envelope))
+        self.pieces = [(end, track_beats(self.context.alone(*end).tracks)) for end in ends]
+
+    def joined(self, first):
+        (one, found), (other, then) = self.pieces
+        return joined_results(self.context, [replace(found, **first(found)), then], [one, other], TrackingOptions())
+
+    def late(self, tempo_map):
+        """The map with one more beat, behind the next piece's first one."""
+        points = (
+            np.append(tempo_map.seconds, self.at / 100 + 1.5),
+            np.append(tempo_map.quarters, tempo_map.quarters[-1] + 1),
+        )
+        return TempoMap(*points, tempo_map.meters)
+
+    def test_other_tempos_that_reach_into_the_next_piece_are_cut(self):
+        found = self.joined(
+            lambda r: {"hypotheses": [replace(h, frames=np.append(h.frames, self.at + 130)) for h in r.hypotheses]}
+        )
+        for chain in found.chains:
+            self.assertGreater(np.diff(chain).min(), 0)
+
+    def test_readings_that_do_are_not_offered(self):
+        found = self.joined(lambda r: {"alternatives": [replace(a, map=self.late(a.map)) for a in r.alternatives]})
+        self.assertTrue(self.pieces[0][1].alternatives)
+        self.assertEqual(len(found.alternatives), len(self.pieces[1][1].alternatives))
+
+    def test_beats_that_do_make_them_one_piece(self):
+        self.assertTrue(self.joined(lambda r: {"map": self.late(r.map)}) is None)
 
 
 def before(seconds, found):
