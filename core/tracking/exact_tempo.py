@@ -42,8 +42,8 @@ OFF_GRID, _STRETCH = 0.008, 8.0
 _LEAST_RESULTANT = 0.3
 #: Beats by which the grid may reach beyond the ends of a stretch.
 _BEYOND_ENDS = 0.1
-#: Seconds by which the phase of all attacks lies off that of the beats' own where something pulls it; farther than so
-#: large a share of a beat another one is meant.
+#: The grid is moved where its phase differs from that of the placed beats by more seconds than this, and by less
+#: than this share of a beat.
 _PULLED, _BESIDE = 0.005, 0.1
 #: Seconds beyond the chain in which attacks still count.
 _BEYOND_CHAIN = 0.05
