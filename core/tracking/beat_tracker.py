@@ -253,13 +253,10 @@ def _exact(context: AnalysisContext, found: list[TempoHypothesis], options: Trac
     out: list[TempoHypothesis] = []
     for hypothesis, exact in pairs:
         if exact is not None and (options.exact_tempo or exact.is_exact):
-            chain = hypothesis.frames / FRAME_RATE
             exact = aligned(exact, place_beats(context, hypothesis.frames)[0])
             if options.exact_tempo:  # throughout, as the engineer says so
                 exact = replace(exact, first=-np.inf, last=np.inf)
-            beats = exact.beats(max(chain[0], exact.first), min(chain[-1], exact.last))
-            free = chain[chain < exact.first - 1e-6], chain[chain > exact.last + 1e-6]
-            frames = np.round(np.concatenate([free[0], beats, free[1]]) * FRAME_RATE).astype(np.int64)
+            frames = np.round(exact.along(hypothesis.frames / FRAME_RATE) * FRAME_RATE).astype(np.int64)
             frames = frames[(frames >= 0) & (frames < len(context.onset_envelope))]
             again = rate(context, frames, options.tempo)
             if all(abs(np.log(again.bpm / other.bpm)) > _SAME_TEMPO for other in out):

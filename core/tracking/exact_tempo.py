@@ -31,12 +31,13 @@ Floats = NDArray[np.float64]
 _AROUND = 0.03
 #: Subdivisions of a beat on which attacks are expected.
 _SUBDIVISIONS = (4, 3)
-#: A take has so many segments, each with a phase of its own, of so many seconds at least and at most; the fewest
-#: attacks in one.
+#: A take is cut into this many segments, or more: a segment lasts between these seconds. One with fewer attacks than
+#: this has no phase.
 _SEGMENTS, _SEGMENT, _FEWEST = 5, (2.0, 4.0), 4
-#: The share of segments, those that differ least, that unsteadiness is the mean of: breaks may be free.
+#: Unsteadiness is a mean over this share of the segments, those that differ least: breaks may be free.
 _KEPT_SEGMENTS = 0.8
-#: Seconds by which a stretch, or a beat, lies off the grid of an exact tempo; seconds of such a stretch.
+#: A stretch or a beat is off the grid of an exact tempo if it lies more seconds off it than this; how long such a
+#: stretch is, in seconds.
 OFF_GRID, _STRETCH = 0.008, 8.0
 #: The least resultant of all attacks on a subdivision (1: all on it, 0: anywhere).
 _LEAST_RESULTANT = 0.3
@@ -84,6 +85,11 @@ class ExactTempo:
         )
         return np.asarray(self.start + k * self.interval)
 
+    def along(self, chain: Floats) -> Floats:
+        """The beats of a chain (seconds), on the exact tempo where that holds."""
+        beats = self.beats(max(chain[0], self.first), min(chain[-1], self.last))
+        return np.concatenate([chain[chain < self.first], beats, chain[chain > self.last]])
+
 
 def _attacks(tracks: Sequence[AnalysedTrack], ranks: Sequence[GuideRank]) -> tuple[Floats, Floats]:
     """Times and weights of all tracks' attacks, in order of time."""
@@ -112,9 +118,9 @@ def find_exact_tempo(
     if whole is None:
         return None
     exact, step = whole
-    near = (times >= chain[0] - _BEYOND_CHAIN) & (times <= chain[-1] + _BEYOND_CHAIN)
-    on_grid = np.cos(2 * np.pi * (times - exact.start) / step) / max(exact.resultant, 1e-9)
-    before, after = free_ends(chain, exact.start, exact.interval, times[near], on_grid[near], weights[near])
+    along, strength = _along(times, weights, chain)
+    on_grid = np.cos(2 * np.pi * (along - exact.start) / step) / max(exact.resultant, 1e-9)
+    before, after = free_ends(chain, exact.start, exact.interval, along, on_grid, strength)
     inside = chain[before : len(chain) - after]
     if len(inside) in (0, len(chain)) or len(inside) < _LEAST_ON_GRID * len(chain):
         return exact
@@ -124,12 +130,17 @@ def find_exact_tempo(
     return replace(held[0], first=first, last=last) if held else exact
 
 
+def _along(times: Floats, weights: Floats, chain: Floats) -> tuple[Floats, Floats]:
+    """The attacks that count along a chain: their times and weights."""
+    inside = (times >= chain[0] - _BEYOND_CHAIN) & (times <= chain[-1] + _BEYOND_CHAIN) & (weights > 0)
+    return times[inside], weights[inside]
+
+
 def _fitted(
     times: Floats, weights: Floats, decoding_curve: Floats, chain: Floats, around: float
 ) -> tuple[ExactTempo, float] | None:
     """The exact tempo of the attacks along a chain, and the seconds of its subdivision."""
-    inside = (times >= chain[0] - _BEYOND_CHAIN) & (times <= chain[-1] + _BEYOND_CHAIN) & (weights > 0)
-    times, weights = times[inside], weights[inside]
+    times, weights = _along(times, weights, chain)
     if len(chain) < _FEWEST_BEATS or len(times) < _FEWEST_ATTACKS:
         return None
     usual = float(np.median(np.diff(chain)))
@@ -251,16 +262,15 @@ def aligned(exact: ExactTempo, seconds: Floats) -> ExactTempo:
 def straightened(tempo_map: TempoMap, exact: ExactTempo) -> TempoMap:
     """The map with its beats on the exact tempo where that holds, from the grid's beat nearest to its first one there
     on. Two points hold them, so that the tempo is as exact as the whole take allows."""
-    beats = tempo_map.beats()
-    inside = np.flatnonzero(
-        (beats.seconds > exact.first - exact.interval / 2) & (beats.seconds < exact.last + exact.interval / 2)
-    )
+    beats, half = tempo_map.beats(), exact.interval / 2
+    opens, closes = exact.first - half, exact.last + half
+    inside = np.flatnonzero((beats.seconds > opens) & (beats.seconds < closes))
     if len(inside) < 2:
         return tempo_map
     i, j = inside[[0, -1]]
     first = exact.start + exact.interval * round((float(beats.seconds[i]) - exact.start) / exact.interval)
     seconds, quarters = tempo_map.seconds, tempo_map.quarters
-    before, after = seconds < beats.seconds[i] - _BEYOND_CHAIN, seconds > beats.seconds[j] + _BEYOND_CHAIN
+    before, after = seconds <= opens, seconds >= closes
     return TempoMap(
         np.concatenate([seconds[before], first + exact.interval * np.array([0, j - i]), seconds[after]]),
         np.concatenate([quarters[before], beats.quarters[[i, j]], quarters[after]]),

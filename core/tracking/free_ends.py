@@ -1,7 +1,7 @@
-"""Free ends of a take that has one exact tempo else: a free introduction, a slow-down at the end.
+"""Free ends of a take that otherwise has one exact tempo: a free introduction, a slow-down at the end.
 
-There the beats that were decoded leave the grid at another tempo, and the attacks do not stand on it either. Where only
-the beats leave it, as in silence or where off-beats are taken for beats, the grid goes on.
+There the decoded beats leave the grid at another tempo, and the attacks are not on the grid either. Where only the
+beats leave it, as in silence or where off-beats are taken for beats, the grid goes on.
 """
 
 from __future__ import annotations
@@ -11,15 +11,15 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
-#: So many beats in a row are on the grid where none lies farther off it, and the last no farther off than the first, in
-#: beats.
+#: How many beats in a row have to be on the grid; how far off it each may be, and by how much that may change from the
+#: first of them to the last, in beats.
 _RUN, _ON_GRID, _TURN = 5, 0.1, 0.08
-#: The first of those that leave is the first to lie so far off it, in beats: they begin gently.
+#: Slow-downs begin gently: the free beats begin with the first that is farther off the grid than this, in beats.
 _BEGINS = 0.03
-#: Beats at an end leave it where their usual interval differs by so large a share and the last of them has come so many
-#: beats away.
+#: Free beats differ from the grid by more than this: their usual interval by a share, the last one's place in beats.
 _OTHER_TEMPO, _AWAY = 0.04, 0.2
-#: Attacks leave it where there are so many a beat, and these stand on it by no larger a share of how closely all do.
+#: Where beats are free there are at least this many attacks a beat, and they agree with the grid at most this much,
+#: where 1 is how well all attacks do.
 _ATTACKS_A_BEAT, _STILL_ON_IT = 1.0, 0.4
 
 
@@ -33,7 +33,7 @@ def free_ends(
     attacks : (attacks,)
         Seconds, rising.
     on_grid : (attacks,)
-        How closely each stands on the grid's subdivisions, against the mean of all.
+        How well each agrees with the grid's subdivisions, where 1 is the mean of all.
     weights : (attacks,)
     """
 

@@ -30,7 +30,7 @@ def joined_results(
     recording ``context``; None where the beats of one reach into the next, so that these are no pieces. Its
     ``candidate`` is that of the longest piece, as it was found; beats between pieces have features of 0."""
     results = [_later(r, start) for r, (start, _) in zip(results, stretches, strict=True)]
-    if not follow([r.map for r in results]):
+    if not _in_order([r.map for r in results]):
         return None
     tempo_map = joined([r.map for r in results])
     chains = _chains(results)
@@ -77,11 +77,10 @@ def _chains(results: Sequence[TrackingResult]) -> list[Ints]:
 
 def _one_after_the_other(chains: Sequence[Ints]) -> Ints:
     """Chains as one; where one reaches into the next, as pieces may lie close together, its last beats are left out."""
-    ends = [int(chain[0]) for chain in chains[1:]]
-    return np.concatenate([*(c[c < end] for c, end in zip(chains, ends, strict=False)), chains[-1]])
+    return np.concatenate([*(one[one < other[0]] for one, other in pairwise(chains)), chains[-1]])
 
 
-def follow(maps: Sequence[TempoMap]) -> bool:
+def _in_order(maps: Sequence[TempoMap]) -> bool:
     """Whether all beats of each map lie before those of the next."""
     return all(one.seconds[-1] < other.seconds[0] for one, other in pairwise(maps))
 
@@ -94,7 +93,7 @@ def _alternatives(results: Sequence[TrackingResult], tempo_map: TempoMap) -> lis
         for other in result.alternatives:
             maps = [other.map if r is result else r.map for r in results]
             score = other.score - result.hypotheses[0].score
-            if not follow(maps):  # its last beats would lie in the next piece
+            if not _in_order(maps):  # its last beats would lie in the next piece
                 continue
             out.append(Alternative(f"bars {max(1, first)} to {last}: {other.name}", score, joined(maps)))
     return sorted(out, key=lambda a: -a.score)

@@ -336,14 +336,15 @@ class Stretches(TestCase):
 class CloseTogether(TestCase):
     """Pieces between which there is hardly a pause: beats of one may reach into the next."""
 
-    def setUp(self):
+    @classmethod
+    def setUpClass(cls):
         two = tempo_map(np.full(16, 100.0), Meters.of((1, "4/4"))), tempo_map(np.full(24, 132.0), Meters.of((1, "4/4")))
         tracks, starts = record_one_after_the_other(
             0.05 * talk(12.0), *((m, groove(m, len(m.beats()) // 4)) for m in two)
         )
-        self.context, self.at = build_context(tracks), round(starts[1] * 100) // 4 * 4
-        ends = (0, self.at), (self.at, len(self.context.onset_envelope))
-        self.pieces = [(end, track_beats(self.context.alone(*end).tracks)) for end in ends]
+        cls.context, cls.at = build_context(tracks), round(starts[1] * 100) // 4 * 4
+        ends = (0, cls.at), (cls.at, len(cls.context.onset_envelope))
+        cls.pieces = [(end, track_beats(cls.context.alone(*end).tracks)) for end in ends]
 
     def joined(self, first):
         (one, found), (other, then) = self.pieces
